@@ -1,0 +1,239 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/exchange"
+	"obiter/internal/plan"
+)
+
+func (a *app) casesCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "cases",
+		Usage:     "the requests planned: to look at, or to write out",
+		ArgsUsage: "[DESCRIPTION]",
+		Flags: append(planFlags(),
+			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, or ndjson: a case a line"},
+			&cli.StringFlag{Name: "write", Usage: "write each payload to a file in `FOLDER`, with an index"},
+			&cli.BoolFlag{Name: "dropped", Usage: "list the flaws that were not planned, and why"},
+			&cli.StringFlag{Name: "at", Usage: "the `URL` that the paths follow"},
+		),
+		Action: a.cases,
+	}
+}
+
+func (a *app) cases(_ context.Context, c *cli.Command) error {
+	format := c.String("format")
+	if format != "text" && format != "ndjson" {
+		return usage(fmt.Sprintf("--format %q is not known", format), "text and ndjson are")
+	}
+	base := c.String("at")
+	if base != "" {
+		if _, err := address(base); err != nil {
+			return err
+		}
+	}
+	doc, err := a.description(c)
+	if err != nil {
+		return err
+	}
+	opt, err := planOptions(c, base)
+	if err != nil {
+		return err
+	}
+	p, err := plan.New(doc, opt)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriterSize(a.streams.Out, 64<<10)
+	defer out.Flush()
+	switch {
+	case c.String("write") != "":
+		return a.writeCases(p, c.String("write"), out)
+	case format == "ndjson":
+		return writeLines(p, out)
+	}
+	fmt.Fprintln(out, a.heading(doc))
+	return a.listCases(p, out, c.Bool("dropped"))
+}
+
+func writeLines(p *plan.Plan, out io.Writer) error {
+	e := json.NewEncoder(out)
+	e.SetEscapeHTML(false)
+	for op := range p.Operations() {
+		for c := range op.Cases() {
+			if err := e.Encode(c); err != nil {
+				return fmt.Errorf("writing the cases: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
+	planned := 0
+	drops := map[string]int{}
+	var skipped []string
+	for op := range p.Operations() {
+		if op.SkipReason != "" {
+			skipped = append(skipped, clean(op.Name()+": "+shortened(op.SkipReason, 200)))
+			continue
+		}
+		t := newTable(2)
+		n := 0
+		for c := range op.Cases() {
+			n++
+			t.AppendRow(table.Row{c.ID, expected(c), clean(describe(c))})
+		}
+		planned += n
+		fmt.Fprintf(out, "\n%s  %s\n%s", a.look.bold(clean(op.Name())), a.look.dim(plural(n, "case")), rendered(t, 2))
+		for _, d := range op.Dropped {
+			if dropped {
+				fmt.Fprintln(out, clean(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
+			}
+		}
+		for why, k := range op.Drops {
+			drops[why] += k
+		}
+	}
+	for i, s := range skipped {
+		if i == 0 {
+			fmt.Fprintln(out, "\n"+a.look.bold("Left out"))
+		}
+		fmt.Fprintln(out, "  "+s)
+	}
+	if planned == 0 {
+		fmt.Fprintln(out, "\nNo operation has a JSON body to break, so no case is planned.")
+		return nil
+	}
+	fmt.Fprintf(out, "\n%s planned.\n", plural(planned, "case"))
+	for _, why := range slices.Sorted(maps.Keys(drops)) {
+		fmt.Fprintf(out, "%s not planned: %s.\n", plural(drops[why], "flaw"), why)
+	}
+	return nil
+}
+
+// expected is what status is right, in short.
+func expected(c exchange.Case) string {
+	if len(c.Expect.Statuses) == 0 {
+		return "2xx"
+	}
+	var out []string
+	for _, s := range c.Expect.Statuses {
+		out = append(out, strconv.Itoa(s))
+	}
+	return strings.Join(out, " ")
+}
+
+// describe is a case in a line: its name and why it is wrong.
+func describe(c exchange.Case) string {
+	switch {
+	case c.Edge != nil:
+		return c.Name + ": " + c.Edge.Reason
+	case len(c.Flaws) == 1:
+		return shortened(c.Name+": "+c.Flaws[0].Reason, 200)
+	}
+	return c.Name
+}
+
+const indexName = "index.ndjson"
+
+// writeCases writes each payload to a file of its own, and an index that has
+// the case line of each with the file's name.
+func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
+	if err := emptyFolder(folder); err != nil {
+		return err
+	}
+	index, err := os.CreateTemp(folder, ".index-*")
+	if err != nil {
+		return fmt.Errorf("writing to %s: %w", folder, err)
+	}
+	defer os.Remove(index.Name())
+	defer index.Close()
+	buffered := bufio.NewWriter(index)
+	e := json.NewEncoder(buffered)
+	e.SetEscapeHTML(false)
+	n := 0
+	for op := range p.Operations() {
+		sub := fileName(op.Name())
+		for c := range op.Cases() {
+			name := filepath.Join(sub, c.ID+extension(c))
+			if err := os.MkdirAll(filepath.Join(folder, sub), 0o755); err != nil {
+				return fmt.Errorf("writing to %s: %w", folder, err)
+			}
+			if err := os.WriteFile(filepath.Join(folder, name), c.Request.Body, 0o644); err != nil {
+				return fmt.Errorf("writing a payload: %w", err)
+			}
+			line := struct {
+				File string `json:"file"`
+				exchange.Case
+			}{filepath.ToSlash(name), c}
+			if err := e.Encode(line); err != nil {
+				return fmt.Errorf("writing the index: %w", err)
+			}
+			n++
+		}
+	}
+	if err := errors.Join(buffered.Flush(), index.Close()); err != nil {
+		return fmt.Errorf("writing the index: %w", err)
+	}
+	if err := os.Rename(index.Name(), filepath.Join(folder, indexName)); err != nil {
+		return fmt.Errorf("writing the index: %w", err)
+	}
+	if err := os.Chmod(filepath.Join(folder, indexName), 0o644); err != nil {
+		return fmt.Errorf("writing the index: %w", err)
+	}
+	fmt.Fprintf(out, "%s in %s, listed in %s.\n", plural(n, "payload"), clean(folder), clean(filepath.Join(folder, indexName)))
+	return nil
+}
+
+// emptyFolder makes the folder, and refuses one that holds other things.
+func emptyFolder(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return usage(fmt.Sprintf("--write %s: the folder cannot be made: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return fmt.Errorf("reading %s: %w", folder, err)
+	}
+	if len(entries) > 0 {
+		return usage(fmt.Sprintf("--write %s: the folder is not empty", folder), "name a new folder, or empty this one")
+	}
+	return nil
+}
+
+func extension(c exchange.Case) string {
+	if c.Body != nil {
+		return ".json"
+	}
+	return ".txt"
+}
+
+// fileName makes a folder's name of an operation's.
+func fileName(operation string) string {
+	name := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r == '-', r == '.', r == '_':
+			return r
+		}
+		return '-'
+	}, operation)
+	for strings.Contains(name, "--") {
+		name = strings.ReplaceAll(name, "--", "-")
+	}
+	return strings.Trim(name, "-.")
+}

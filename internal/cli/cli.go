@@ -1,0 +1,239 @@
+// Package cli is the command line. It turns arguments into calls of the rooms
+// behind it and their results into text; it decides nothing else.
+//
+// The rules of the terminal:
+//   - Results go to standard output, everything else to standard error.
+//   - An error is one line "error: ..." in lower case without a full stop, with
+//     the place where something was written wrong; a line "hint: ..." below it
+//     says what to do.
+//   - Exit status: 0 all is well, 1 findings of severity error, 2 wrong usage or
+//     description, 3 nothing could be proved, 130 interrupted.
+//   - Colour and progress only on a terminal, in the order --color, NO_COLOR,
+//     TERM=dumb, is the stream a terminal.
+//   - Text from a service is never printed without its control characters escaped.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"runtime/debug"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/record"
+	"obiter/internal/send"
+)
+
+// Streams are where the program reads and writes.
+type Streams struct {
+	In       io.Reader
+	Out, Err io.Writer
+}
+
+// The exit statuses.
+const (
+	exitOK          = 0
+	exitFindings    = 1
+	exitUsage       = 2
+	exitUnproved    = 3
+	exitInterrupted = 130
+)
+
+// failure ends a command with a status, a message and a hint; an empty message
+// ends it silently.
+type failure struct {
+	status  int
+	message string
+	hint    string
+}
+
+func (f *failure) Error() string { return f.message }
+
+func usage(message, hint string) error { return &failure{exitUsage, message, hint} }
+
+// Run runs the program with its arguments, the first being its name, and
+// returns the exit status.
+func Run(ctx context.Context, args []string, s Streams) int {
+	a := &app{streams: s}
+	root := a.root()
+	root.Writer, root.ErrWriter, root.Reader = s.Out, s.Err, s.In
+	root.ExitErrHandler = func(context.Context, *cli.Command, error) {}
+	settle(root)
+	err := root.Run(ctx, args)
+	f := a.failureOf(err)
+	if f == nil {
+		return exitOK
+	}
+	if f.message != "" {
+		fmt.Fprintln(s.Err, "error: "+clean(f.message))
+		if f.hint != "" {
+			fmt.Fprintln(s.Err, "hint: "+clean(f.hint))
+		}
+	}
+	return f.status
+}
+
+// settle gives every command what urfave/cli does not hand down.
+func settle(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error { return usageError(cmd, err) }
+	c.DisableSliceFlagSeparator = true
+	c.HideHelpCommand = true
+	for _, sub := range c.Commands {
+		settle(sub)
+	}
+}
+
+type app struct {
+	streams Streams
+	look    style
+}
+
+func (a *app) root() *cli.Command {
+	return &cli.Command{
+		Name:                  "obiter",
+		Usage:                 "send invalid requests to an HTTP API and judge every rejection",
+		Version:               version(),
+		EnableShellCompletion: true,
+		Description: "Obiter reads an OpenAPI description, makes requests that each break one rule, sends them, and\n" +
+			"judges every answer: the right status, a problem document (RFC 9457), the wrong field named.\n\n" +
+			"Begin with:  obiter demo\n" +
+			"Then:        obiter survey openapi.yaml\n" +
+			"             obiter try openapi.yaml --at http://localhost:8080",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour: auto, always or never"}},
+		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
+			var ok bool
+			if a.look, ok = newStyle(c.String("color"), a.streams.Out); !ok {
+				return ctx, usage(fmt.Sprintf("--color %q is not known", c.String("color")), "auto, always and never are")
+			}
+			return ctx, nil
+		},
+		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.showCommand(), a.demoCommand()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if name := c.Args().First(); name != "" {
+				return usage(fmt.Sprintf("there is no command %q", name), nearest(name, commandNames(c), "commands"))
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+}
+
+func commandNames(c *cli.Command) []string {
+	var out []string
+	for _, sub := range c.Commands {
+		if !sub.Hidden {
+			out = append(out, sub.Name)
+		}
+	}
+	return out
+}
+
+// usageError words the errors of the argument parser.
+func usageError(c *cli.Command, err error) error {
+	text := err.Error()
+	if name, ok := strings.CutPrefix(text, "flag provided but not defined: -"); ok {
+		name = strings.TrimLeft(name, "-")
+		var known []string
+		for _, f := range c.Flags {
+			known = append(known, "--"+f.Names()[0])
+		}
+		slices.Sort(known)
+		dashes := "--"
+		if len(name) == 1 {
+			dashes = "-"
+		}
+		return usage(fmt.Sprintf("%s knows no option %s%s", c.FullName(), dashes, name), nearest("--"+name, known, "options"))
+	}
+	return usage(strings.TrimSuffix(text, "."), c.FullName()+" --help lists the options")
+}
+
+// failureOf maps any error to a status, a message and a hint.
+func (a *app) failureOf(err error) *failure {
+	var f *failure
+	var description *oad.Error
+	var selection *plan.SelectionError
+	var host *send.HostError
+	var unreachable *send.UnreachableError
+	var file *record.FileError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &f):
+		return f
+	case errors.As(err, &description):
+		return &failure{exitUsage, description.Error(), description.Hint}
+	case errors.As(err, &selection):
+		return &failure{exitUsage, selection.Error(), nearest(selection.Value, selection.Choices, "choices")}
+	case errors.As(err, &host):
+		return &failure{exitUsage, host.Error(), "if it is yours and may take rubbish: --allow-host " + host.Host}
+	case errors.As(err, &unreachable):
+		return &failure{exitUnproved, unreachable.Error(), "start the service, or correct --at"}
+	case errors.As(err, &file):
+		return &failure{exitUsage, err.Error(), "make a new run with: obiter try"}
+	case errors.Is(err, context.Canceled):
+		return &failure{exitInterrupted, "", ""}
+	}
+	return &failure{exitUsage, err.Error(), ""}
+}
+
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	v := strings.TrimPrefix(info.Main.Version, "v")
+	if v == "" || v == "(devel)" {
+		v = "development"
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" && len(s.Value) >= 12 && !strings.Contains(v, s.Value[:12]) {
+			v += " (" + s.Value[:12] + ")"
+		}
+	}
+	return v
+}
+
+// nearest words a hint: the choice most like what was written, or all of them.
+func nearest(written string, choices []string, what string) string {
+	best, distance := "", 1000
+	for _, c := range choices {
+		if d := edits(strings.ToLower(written), strings.ToLower(c)); d < distance {
+			best, distance = c, d
+		}
+	}
+	if best != "" && distance <= max(2, len(written)/3) {
+		return "did you mean " + best + "?"
+	}
+	if len(choices) == 0 {
+		return "there are none"
+	}
+	if len(choices) > 12 {
+		return fmt.Sprintf("%s: %s and %d more", what, strings.Join(choices[:12], ", "), len(choices)-12)
+	}
+	return what + ": " + strings.Join(choices, ", ")
+}
+
+// edits is the Levenshtein distance.
+func edits(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		last := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := last
+			if a[i-1] != b[j-1] {
+				cost = 1 + min(last, row[j], row[j-1])
+			}
+			last, row[j] = row[j], cost
+		}
+	}
+	return row[len(b)]
+}

@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"encoding/base64"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"obiter/internal/exchange"
+)
+
+// curl is a command line that sends the case again. Headers given by --header
+// stand in it as variables of the shell, for their values are not kept.
+func curl(c exchange.Case, headers []string) string {
+	parts := []string{"curl -sS -i -X", c.Request.Method, quote(c.Request.URL)}
+	for _, h := range c.Request.Headers {
+		parts = append(parts, "-H", quote(h[0]+": "+h[1]))
+	}
+	for _, h := range headers {
+		name := strings.ToUpper(strings.ReplaceAll(h, "-", "_"))
+		parts = append(parts, "-H", `"`+h+`: $`+name+`"`)
+	}
+	parts = append(parts, "-H", quote("Obiter-Case: "+c.ID))
+	body := string(c.Request.Body)
+	switch {
+	case body == "" && c.Request.Header("Content-Type") == "":
+		return strings.Join(parts, " ")
+	case plainText(body):
+		return strings.Join(append(parts, "--data-binary", quote(body)), " ")
+	}
+	encoded := base64.StdEncoding.EncodeToString(c.Request.Body)
+	return "printf %s " + encoded + " | base64 -d | " + strings.Join(append(parts, "--data-binary @-"), " ")
+}
+
+// plainText tells whether a shell's quotes carry a text unchanged, and whether
+// curl takes it for data and not for a file's name.
+func plainText(s string) bool {
+	return utf8.ValidString(s) && !strings.HasPrefix(s, "@") && !strings.ContainsFunc(s, func(r rune) bool {
+		return unicode.IsControl(r) || unicode.Is(unicode.Cf, r)
+	})
+}
+
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/harbour"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/report"
+	"obiter/internal/send"
+)
+
+func (a *app) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "demo",
+		Usage: "the harbour example from start to finish",
+		Description: "Serves a small harbour office on this machine with a dozen mistakes in it, surveys its\n" +
+			"description, tries it, and holds what was found against what was planted.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "sound", Usage: "without mistakes: everything passes"},
+			&cli.BoolFlag{Name: "serve", Usage: "only serve the office, until interrupted"},
+			&cli.StringFlag{Name: "write", Usage: "only write its description into `FOLDER`"},
+			&cli.StringSliceFlag{Name: "fault", Usage: "switch this mistake on instead of the usual dozen (repeatable)"},
+			&cli.BoolFlag{Name: "faults", Usage: "only list the mistakes there are"},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "`ADDRESS` to serve on; port 0 takes a free one"},
+			&cli.StringFlag{Name: "depth", Value: "usual", Usage: "how many variants of each flaw: quick, usual or deep"},
+			&cli.Uint64Flag{Name: "seed", Usage: "another `NUMBER` gives other values"},
+		},
+		Action: a.demo,
+	}
+}
+
+func (a *app) demo(ctx context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return usage(fmt.Sprintf("demo takes no argument, and %q is one", c.Args().First()), "obiter demo --help lists the options")
+	}
+	faults := harbour.DemoFaults()
+	if c.IsSet("fault") {
+		faults = c.StringSlice("fault")
+	}
+	if c.Bool("sound") {
+		faults = nil
+	}
+	switch {
+	case c.Bool("faults"):
+		a.listFaults()
+		return nil
+	case c.String("write") != "":
+		return a.demoFiles(c.String("write"))
+	}
+	office, err := harbour.New(faults)
+	if err != nil {
+		return usage(err.Error(), "obiter demo --faults lists them with what they do")
+	}
+	base, stop, err := serve(ctx, office, c.String("listen"))
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if c.Bool("serve") {
+		fmt.Fprintf(a.streams.Out, "The harbour office is at %s, with %s. Stop it with Ctrl-C.\n", base, plural(len(faults), "mistake"))
+		<-ctx.Done()
+		return nil
+	}
+	return a.demoRun(ctx, c, base, faults)
+}
+
+// serve starts the office and gives its address.
+func serve(ctx context.Context, office http.Handler, listen string) (*url.URL, func(), error) {
+	var lc net.ListenConfig
+	l, err := lc.Listen(ctx, "tcp", listen)
+	if err != nil {
+		return nil, nil, usage(fmt.Sprintf("the harbour office cannot listen on %s: %v", listen, errors.Unwrap(err)), "name another with --listen 127.0.0.1:8081")
+	}
+	server := &http.Server{Handler: office, ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(discard{}, "", 0)}
+	go func() { _ = server.Serve(l) }()
+	base := &url.URL{Scheme: "http", Host: l.Addr().String()}
+	return base, func() { _ = server.Close() }, nil
+}
+
+type discard struct{}
+
+func (discard) Write(p []byte) (int, error) { return len(p), nil }
+
+func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults []string) error {
+	doc, err := oad.Read("harbour/openapi.yaml", harbour.Description)
+	if err != nil {
+		return err
+	}
+	opt, err := planOptions(c, base.String())
+	if err != nil {
+		return err
+	}
+	a.step("What there is to break", "obiter survey openapi.yaml")
+	if err := a.survey(doc, opt, false); err != nil {
+		return err
+	}
+	a.step("Send it all, and judge every answer", "obiter try openapi.yaml --at "+base.String())
+	p, err := plan.New(doc, opt)
+	if err != nil {
+		return err
+	}
+	sender, err := send.New(base, send.Options{Agent: agent(), RunID: rand.Text()})
+	if err != nil {
+		return err
+	}
+	t := &trial{app: a, doc: doc, plan: p, opt: opt, base: base, sender: sender, depth: c.String("depth"), wide: 8}
+	rep, err := t.do(ctx)
+	if err != nil {
+		return t.outcome(rep, err)
+	}
+	entries := rep.Entries()
+	a.findings(entries)
+	a.totals(rep, entries)
+	return a.planted(rep, entries, faults)
+}
+
+func (a *app) step(title, command string) {
+	fmt.Fprintln(a.streams.Out, "\n"+a.look.in(codeCyan, "# "+title))
+	fmt.Fprintln(a.streams.Out, a.look.dim("$ "+command)+"\n")
+}
+
+// planted holds what was found against what was planted. All of it and nothing
+// else is success; the demo fails else.
+func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []string) error {
+	out := a.streams.Out
+	a.step("What was planted, and what was found", "obiter demo --faults")
+	missed := 0
+	explained := make([]bool, len(entries))
+	for _, f := range harbour.Faults {
+		if !slices.Contains(faults, f.Name) {
+			continue
+		}
+		mark, by := a.look.in(codeRed, "missed"), ""
+		for i, e := range entries {
+			if e.Operation != f.Operation || e.Code != f.Code {
+				continue
+			}
+			explained[i] = true
+			if by == "" {
+				mark, by = a.look.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
+			}
+		}
+		if by == "" {
+			missed++
+		}
+		fmt.Fprintf(out, "  %s  %-38s %-17s %s\n          %s\n", mark, f.Operation, f.Code, a.look.dim(by), f.Says)
+	}
+	stray := 0
+	for _, ok := range explained {
+		if !ok {
+			stray++
+		}
+	}
+	switch {
+	case len(faults) == 0 && stray == 0:
+		fmt.Fprintln(out, "  nothing was planted, and nothing was found")
+	case missed == 0 && stray == 0:
+		fmt.Fprintf(out, "\n%s planted, all found, and nothing else accused.\n", plural(len(faults), "mistake"))
+	}
+	if missed > 0 || stray > 0 || !rep.Proven() {
+		return &failure{exitFindings, fmt.Sprintf("%s missed, %s accused wrongly", plural(missed, "mistake"), plural(stray, "thing")), "this is a mistake of Obiter's own"}
+	}
+	next := "obiter show " + firstCase(entries)
+	if len(entries) == 0 {
+		next = "obiter demo"
+	}
+	fmt.Fprintf(out, "\nNext: %s\n      obiter demo --write harbour, then obiter demo --serve --listen 127.0.0.1:8080\n      obiter try your-openapi.yaml --at http://localhost:8080\n", next)
+	return nil
+}
+
+func firstCase(entries []*report.Entry) string {
+	if len(entries) == 0 {
+		return ""
+	}
+	return entries[0].Examples[0].Case
+}
+
+func (a *app) listFaults() {
+	t := newTable(0)
+	for _, f := range harbour.Faults {
+		mark := ""
+		if f.Demo {
+			mark = "demo"
+		}
+		t.AppendRow([]any{f.Name, mark, f.Operation, f.Code, f.Says})
+	}
+	fmt.Fprint(a.streams.Out, rendered(t, 0))
+}
+
+// demoFiles writes the description for a user to play with.
+func (a *app) demoFiles(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return usage(fmt.Sprintf("the folder %s cannot be made: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
+	}
+	name := filepath.Join(folder, "openapi.yaml")
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return usage(name+" is there already and is not overwritten", "name a new folder, or take the file away")
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	_, err = f.Write(harbour.Description)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	fmt.Fprintf(a.streams.Out, "%s is written.\nNext: obiter demo --serve --listen 127.0.0.1:8080\n      cd %s && obiter try\n", clean(name), clean(strings.TrimSpace(folder)))
+	return nil
+}

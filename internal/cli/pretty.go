@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"obiter/internal/instance"
+)
+
+// printer writes a JSON value over several lines, with notes beside the fields
+// they are of, and a line of its own for a field that is not there.
+type printer struct {
+	look  style
+	marks map[string]string
+	out   strings.Builder
+}
+
+// maxString is the longest text printed whole, in characters.
+const maxString = 2000
+
+func (p *printer) value(pointer, label string, v any, indent string, comma bool) {
+	end := ""
+	if comma {
+		end = ","
+	}
+	head := indent + label
+	switch v := v.(type) {
+	case map[string]any:
+		if len(v) == 0 && len(p.missing(pointer, v)) == 0 {
+			p.line(pointer, head+"{}"+end)
+			return
+		}
+		p.line(pointer, head+"{")
+		names := instance.Names(v)
+		for i, n := range names {
+			p.value(instance.Join(pointer, n), clean(string(instance.Encode(n)))+": ", v[n], indent+"  ", i+1 < len(names))
+		}
+		for _, m := range p.missing(pointer, v) {
+			p.out.WriteString(p.look.in(codeYellow, indent+"  # "+clean(strconv.Quote(instance.Last(m))+": "+p.marks[m])) + "\n")
+		}
+		p.out.WriteString(indent + "}" + end + "\n")
+	case []any:
+		if len(v) == 0 {
+			p.line(pointer, head+"[]"+end)
+			return
+		}
+		p.line(pointer, head+"[")
+		for i, e := range v {
+			p.value(instance.Join(pointer, strconv.Itoa(i)), "", e, indent+"  ", i+1 < len(v))
+		}
+		p.out.WriteString(indent + "]" + end + "\n")
+	case string:
+		if n := utf8.RuneCountInString(v); n > maxString {
+			v = string([]rune(v)[:maxString])
+			end += fmt.Sprintf("  (and %s more characters)", number(n-maxString))
+		}
+		p.line(pointer, head+clean(string(instance.Encode(v)))+end)
+	default:
+		p.line(pointer, head+string(instance.Encode(v))+end)
+	}
+}
+
+func (p *printer) line(pointer, text string) {
+	if mark, ok := p.marks[pointer]; ok {
+		text = p.look.in(codeYellow, text+"   # "+clean(mark))
+	}
+	p.out.WriteString(text + "\n")
+}
+
+// missing lists marked members that an object lacks.
+func (p *printer) missing(pointer string, have map[string]any) []string {
+	var out []string
+	for _, m := range slices.Sorted(maps.Keys(p.marks)) {
+		if m == "" || instance.Parent(m) != pointer {
+			continue
+		}
+		if _, there := have[instance.Last(m)]; !there {
+			out = append(out, m)
+		}
+	}
+	return out
+}

@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+	"obiter/internal/judge"
+	"obiter/internal/record"
+)
+
+func (a *app) showCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "show",
+		Usage:     "one case in full: sent, answered, why it falls short, and a curl line",
+		ArgsUsage: "CASE",
+		Flags:     []cli.Flag{&cli.StringFlag{Name: "run", Value: filepath.Join(runFolder, lastRun), Usage: "the run `FILE` to look in"}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() != 1 {
+				return usage("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
+			}
+			head, res, err := find(c.String("run"), strings.ToLower(c.Args().First()))
+			if err != nil {
+				return err
+			}
+			a.show(head, res)
+			return nil
+		},
+	}
+}
+
+// find looks a case up in a run file: by its id, or the beginning of one.
+func find(name, id string) (record.Head, record.Result, error) {
+	var none record.Result
+	f, err := os.Open(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return record.Head{}, none, usage("there is no run in "+name, "make one with: obiter try")
+	}
+	if err != nil {
+		return record.Head{}, none, usage(fmt.Sprintf("the run file %s cannot be read: %v", name, errors.Unwrap(err)), "")
+	}
+	defer f.Close()
+	r, err := record.NewReader(f)
+	if err != nil {
+		return record.Head{}, none, fmt.Errorf("%s: %w", name, err)
+	}
+	var found []record.Result
+	for res, err := range r.Results() {
+		if err != nil {
+			return r.Head, none, fmt.Errorf("%s: %w", name, err)
+		}
+		if res.ID == id {
+			return r.Head, res, nil
+		}
+		if len(id) >= 3 && strings.HasPrefix(res.ID, id) && len(found) < 8 {
+			found = append(found, res)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return r.Head, found[0], nil
+	case 0:
+		return r.Head, none, usage(fmt.Sprintf("%s has no case %q", name, id), "obiter try prints the ids of what it found; obiter cases lists all")
+	}
+	var ids []string
+	for _, res := range found {
+		ids = append(ids, res.ID)
+	}
+	return r.Head, none, usage(fmt.Sprintf("%q is the beginning of several cases", id), "which one: "+strings.Join(ids, ", "))
+}
+
+func (a *app) show(head record.Head, res record.Result) {
+	out := a.streams.Out
+	fmt.Fprintln(out, a.look.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
+	a.about(out, res)
+
+	fmt.Fprintln(out, "\n"+a.look.bold("Sent"))
+	fmt.Fprintln(out, "  "+clean(res.Request.Method+" "+res.Request.URL))
+	for _, h := range res.Request.Headers {
+		fmt.Fprintln(out, "  "+clean(h[0]+": "+h[1]))
+	}
+	for _, name := range head.Headers {
+		fmt.Fprintln(out, "  "+clean(name)+": "+a.look.dim("(given by --header, not kept)"))
+	}
+	fmt.Fprintln(out, "  Obiter-Case: "+res.ID)
+	a.body(res.Request.Body, marks(res.Case))
+
+	fmt.Fprintln(out, "\n"+a.look.bold("Answered")+a.look.dim(fmt.Sprintf(" after %.1f ms", float64(res.Response.Took.Microseconds())/1000)))
+	a.answer(res.Response)
+
+	if len(res.Findings) > 0 {
+		fmt.Fprintln(out, "\n"+a.look.bold("Findings"))
+	}
+	for _, f := range res.Findings {
+		fmt.Fprintln(out, "  "+a.look.severity(f.Severity, string(f.Severity)+" "+f.Code))
+		fmt.Fprintln(out, a.look.wrap(clean(f.Message), 4))
+		if known, ok := judge.Find(f.Code); ok && f.Cites != "" {
+			fmt.Fprintln(out, a.look.dim(a.look.wrap(known.Title+" ("+f.Cites+")", 4)))
+		}
+	}
+	fmt.Fprintln(out, "\n"+a.look.bold("Again"))
+	fmt.Fprintln(out, "  "+curl(res.Case, head.Headers))
+}
+
+// about prints what is wrong with the request, what is expected, and the verdict.
+func (a *app) about(out io.Writer, res record.Result) {
+	for i, f := range res.Flaws {
+		if i == 12 && len(res.Flaws) > 13 {
+			fmt.Fprintf(out, "           and %d more\n", len(res.Flaws)-i)
+			break
+		}
+		where := f.Pointer
+		switch {
+		case f.In == "request":
+			where = f.Rule
+		case where == "":
+			where = "(body)"
+		}
+		fmt.Fprintln(out, "flaw       "+clean(where+": "+f.Reason))
+	}
+	if res.Edge != nil {
+		fmt.Fprintln(out, "edge       "+clean(res.Edge.Pointer+": "+res.Edge.Reason))
+	}
+	want := "any 2xx"
+	if s := expected(res.Case); s != "2xx" {
+		want = strings.ReplaceAll(s, " ", " or ") + ", as a problem document"
+		if len(res.Flaws) > 0 && res.Flaws[0].In == "body" && res.Flaws[0].Pointer != "" {
+			want += " that names the field"
+		}
+	}
+	fmt.Fprintln(out, "expected   "+want)
+	verdict := string(res.Verdict)
+	switch res.Verdict {
+	case judge.Pass:
+		verdict = a.look.in(codeGreen, verdict)
+	case judge.Fail:
+		verdict = a.look.in(codeRed, verdict)
+	case judge.Unproven:
+		verdict = a.look.in(codeYellow, verdict) + ": the operation's control was refused, so a rejection shows nothing"
+	}
+	fmt.Fprintln(out, "verdict    "+verdict)
+}
+
+// marks are the notes beside the lines of the body, by pointer.
+func marks(c exchange.Case) map[string]string {
+	out := map[string]string{}
+	for _, f := range c.Flaws {
+		if f.In == "body" {
+			out[f.Pointer] = f.Reason
+		}
+	}
+	if c.Edge != nil {
+		out[c.Edge.Pointer] = c.Edge.Reason
+	}
+	return out
+}
+
+func (a *app) answer(r exchange.Answer) {
+	out := a.streams.Out
+	if r.Err != "" {
+		fmt.Fprintln(out, "  "+a.look.in(codeRed, clean(r.Err)))
+		if r.Status == 0 {
+			return
+		}
+	}
+	fmt.Fprintln(out, "  "+a.look.bold(fmt.Sprintf("%d %s", r.Status, http.StatusText(r.Status))))
+	for _, name := range instanceNames(r.Header) {
+		for _, v := range r.Header[name] {
+			fmt.Fprintln(out, "  "+clean(name+": "+v))
+		}
+	}
+	a.body(r.Body, nil)
+	if r.Truncated {
+		fmt.Fprintln(out, a.look.dim("  (the answer is longer; this much of it is read)"))
+	}
+}
+
+func instanceNames(h http.Header) []string {
+	var out []string
+	for n := range h {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// maxShown is how much of a text that is no JSON is printed, in bytes.
+const maxShown = 64 << 10
+
+// body prints JSON indented with its marks, and anything else as it is.
+func (a *app) body(body []byte, marks map[string]string) {
+	out := a.streams.Out
+	if len(body) == 0 {
+		fmt.Fprintln(out, "\n  "+a.look.dim("(no body)"))
+		return
+	}
+	fmt.Fprintln(out)
+	if v, err := instance.Decode(body); err == nil {
+		p := printer{look: a.look, marks: marks}
+		p.value("", "", v, "  ", false)
+		fmt.Fprint(out, p.out.String())
+		return
+	}
+	text, rest := string(body), 0
+	if len(text) > maxShown {
+		text, rest = text[:maxShown], len(text)-maxShown
+	}
+	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		fmt.Fprintln(out, "  "+clean(strings.ToValidUTF8(strings.TrimSuffix(line, "\r"), "\uFFFD")))
+	}
+	if rest > 0 {
+		fmt.Fprintln(out, a.look.dim(fmt.Sprintf("  (and %s more bytes)", number(rest))))
+	}
+}

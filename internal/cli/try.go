@@ -1,0 +1,255 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/record"
+	"obiter/internal/report"
+	"obiter/internal/run"
+	"obiter/internal/send"
+)
+
+func (a *app) tryCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "try",
+		Usage:     "send the cases and judge every answer",
+		ArgsUsage: "[DESCRIPTION]",
+		Flags: append(planFlags(),
+			&cli.StringFlag{Name: "at", Usage: "the `URL` of the service (default: the description's first server)"},
+			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at a time"},
+			&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "for one exchange, from connecting to the last byte"},
+			&cli.StringSliceFlag{Name: "header", Usage: "add `'Name: value'` to every request (repeatable); values are not kept"},
+			&cli.StringSliceFlag{Name: "allow-host", Usage: "a `HOST` beside this machine that may be sent to (repeatable)"},
+			&cli.StringFlag{Name: "save", Usage: "keep the run in `FILE` as well"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			doc, err := a.description(c)
+			if err != nil {
+				return err
+			}
+			t, err := a.trialOf(c, doc)
+			if err != nil {
+				return err
+			}
+			rep, err := t.do(ctx)
+			return t.outcome(rep, err)
+		},
+	}
+}
+
+// trial is one run of try with everything it needs.
+type trial struct {
+	app    *app
+	doc    *oad.Document
+	plan   *plan.Plan
+	opt    plan.Options
+	base   *url.URL
+	sender *send.Sender
+	depth  string
+	wide   int
+	save   string
+	names  []string // of headers given on the command line
+	quiet  bool     // no findings and totals: the demo words its own
+}
+
+func (a *app) trialOf(c *cli.Command, doc *oad.Document) (*trial, error) {
+	at := c.String("at")
+	if at == "" && len(doc.Servers) > 0 {
+		at = doc.Servers[0]
+	}
+	if at == "" {
+		return nil, usage("it is not said where the service is", "add --at http://localhost:8080")
+	}
+	base, err := address(at)
+	if err != nil {
+		return nil, err
+	}
+	opt, err := planOptions(c, strings.TrimSuffix(base.String(), "/"))
+	if err != nil {
+		return nil, err
+	}
+	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
+		return nil, usage(fmt.Sprintf("--parallel %d is out of range", c.Int("parallel")), "from 1 to 1024")
+	}
+	if c.Duration("timeout") <= 0 {
+		return nil, usage("--timeout must be longer than nothing", "for example --timeout 5s")
+	}
+	headers, err := headers(c.StringSlice("header"))
+	if err != nil {
+		return nil, err
+	}
+	t := &trial{app: a, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: c.Int("parallel"), save: c.String("save")}
+	for _, h := range headers {
+		t.names = append(t.names, h[0])
+	}
+	if t.plan, err = plan.New(doc, opt); err != nil {
+		return nil, err
+	}
+	t.sender, err = send.New(base, send.Options{Timeout: c.Duration("timeout"), AllowHosts: c.StringSlice("allow-host"), Headers: headers, Agent: agent(), RunID: rand.Text()})
+	return t, err
+}
+
+func agent() string {
+	v, _, _ := strings.Cut(version(), " ")
+	return "obiter/" + v
+}
+
+func headers(list []string) ([][2]string, error) {
+	var out [][2]string
+	for _, h := range list {
+		name, value, ok := strings.Cut(h, ":")
+		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+		if !ok || name == "" || strings.ContainsAny(name, " \t\"(),/;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00") {
+			return nil, usage(fmt.Sprintf("--header %q is no header", name), "write it as 'Name: value'")
+		}
+		out = append(out, [2]string{http.CanonicalHeaderKey(name), value})
+	}
+	return out, nil
+}
+
+// do sends everything, printing a line an operation.
+func (t *trial) do(ctx context.Context) (*report.Report, error) {
+	defer t.sender.Close()
+	if err := t.sender.Reach(ctx); err != nil {
+		return nil, err
+	}
+	w, closeFiles, err := t.runFile()
+	if err != nil {
+		return nil, err
+	}
+	a := t.app
+	fmt.Fprintln(a.streams.Out, a.heading(t.doc)+a.look.dim(", at "+clean(t.base.String())))
+	fmt.Fprintln(a.streams.Out)
+	width := t.nameWidth()
+	bar := newProgress(a.streams.Err, t.plan.Len())
+	rep, err := run.Do(ctx, t.plan, run.Options{
+		Parallel: t.wide,
+		Send:     t.sender.Send,
+		Record:   w.Result,
+		Progress: bar.sent,
+		Finished: func(op *plan.Operation, l *report.Line) {
+			bar.clear()
+			fmt.Fprintln(a.streams.Out, "  "+a.operationLine(op, l, width))
+			bar.operationDone()
+		},
+	})
+	bar.clear()
+	totals := rep.Totals()
+	totals.Interrupted = errors.Is(err, context.Canceled)
+	if e := errors.Join(w.Close(totals), closeFiles()); e != nil && err == nil {
+		err = e
+	}
+	return rep, err
+}
+
+func (t *trial) nameWidth() int {
+	width := 0
+	for op := range t.plan.Names() {
+		width = max(width, len([]rune(op)))
+	}
+	return min(width, 60)
+}
+
+// operationLine is an operation's outcome on one line.
+func (a *app) operationLine(op *plan.Operation, l *report.Line, width int) string {
+	name := clean(l.Operation)
+	name += strings.Repeat(" ", max(0, width-len([]rune(name))))
+	if op.SkipReason != "" {
+		return a.look.dim(name + "  " + clean(shortened(op.SkipReason, 160)))
+	}
+	line := fmt.Sprintf("%s  %5s cases  %5s passed", name, number(l.Cases), number(l.Passed))
+	if l.Failed > 0 {
+		line += a.look.in(codeRed, fmt.Sprintf("  %5s failed", number(l.Failed)))
+	}
+	if l.Unproven > 0 {
+		line += a.look.in(codeYellow, fmt.Sprintf("  %5s unproven", number(l.Unproven)))
+	}
+	return line
+}
+
+const (
+	runFolder = ".obiter"
+	lastRun   = "last.ndjson"
+)
+
+// runFile opens the files that the run is kept in and writes the first line.
+func (t *trial) runFile() (*record.Writer, func() error, error) {
+	if err := os.MkdirAll(runFolder, 0o755); err != nil {
+		return nil, nil, usage("the folder "+runFolder+" for the run file cannot be made: "+fmt.Sprint(errors.Unwrap(err)), "go to a folder that can be written to")
+	}
+	if err := os.WriteFile(filepath.Join(runFolder, ".gitignore"), []byte("*\n"), 0o644); err != nil {
+		return nil, nil, fmt.Errorf("writing the run file: %w", err)
+	}
+	var files []*os.File
+	var writers []io.Writer
+	for _, name := range []string{filepath.Join(runFolder, lastRun), t.save} {
+		if name == "" {
+			continue
+		}
+		f, err := os.Create(name)
+		if err != nil {
+			return nil, nil, usage(fmt.Sprintf("the run file %s cannot be written: %v", name, errors.Unwrap(err)), "name a file in a folder that exists")
+		}
+		files, writers = append(files, f), append(writers, f)
+	}
+	closeFiles := func() error {
+		var errs []error
+		for _, f := range files {
+			errs = append(errs, f.Close())
+		}
+		return errors.Join(errs...)
+	}
+	w, err := record.NewWriter(io.MultiWriter(writers...), record.Head{
+		Program: version(), Description: t.doc.Name, At: t.base.String(), Seed: t.opt.Seed, Depth: t.depth,
+		Started: time.Now().UTC().Format(time.RFC3339), Headers: t.names,
+	})
+	return w, closeFiles, err
+}
+
+// outcome prints findings and totals, and turns them into an exit status.
+func (t *trial) outcome(rep *report.Report, err error) error {
+	if rep == nil {
+		return err
+	}
+	a := t.app
+	entries := rep.Entries()
+	a.findings(entries)
+	a.totals(rep, entries)
+	switch {
+	case errors.Is(err, context.Canceled):
+		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + filepath.Join(runFolder, lastRun), ""}
+	case err != nil:
+		return err
+	case rep.Totals().Cases == 0:
+		return &failure{exitUnproved, "no operation has a JSON body to break, so nothing was sent", "obiter survey tells why each operation is left out"}
+	case !rep.Proven():
+		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", t.unprovenHint(rep)}
+	case rep.Errors() > 0:
+		return &failure{exitFindings, "", ""}
+	}
+	return nil
+}
+
+// unprovenHint says in the service's own words why its controls were refused.
+func (t *trial) unprovenHint(rep *report.Report) string {
+	for _, l := range rep.Lines {
+		if l.ControlWords != "" {
+			return l.Operation + ": " + l.ControlWords + " (credentials go into --header; records that must exist are named by the examples of path parameters)"
+		}
+	}
+	return "look at a control with: obiter show"
+}

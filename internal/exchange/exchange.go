@@ -1,0 +1,195 @@
+// Package exchange holds what passes between Obiter and a service: the case
+// (one request, its flaws, what is expected), and the answer it got. It is the
+// vocabulary that planning, sending, judging and run files share; its JSON form
+// is the case line of the formats.
+package exchange
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"net/http"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"obiter/internal/flaw"
+)
+
+// Kind is the sort of a case.
+type Kind string
+
+// The kinds: a request that must be accepted, one on a boundary that must be
+// too, and one that must be rejected.
+const (
+	Control Kind = "control"
+	Edge    Kind = "edge"
+	Flawed  Kind = "flawed"
+)
+
+// Class is the sort of answer expected; it decides which statuses are right.
+type Class string
+
+// The classes.
+const (
+	Accepted     Class = "accepted"
+	Syntax       Class = "syntax"
+	Type         Class = "type"
+	Constraint   Class = "constraint"
+	UnknownField Class = "unknown-field"
+	EmptyBody    Class = "empty-body"
+	MediaType    Class = "media-type"
+	Method       Class = "method"
+)
+
+// Statuses are the codes that are right for a class of rejection; nil for
+// Accepted, where any 2xx is. 422 is for content that parses (RFC 9110,
+// section 15.5.21), so a syntax error is 400.
+func (c Class) Statuses() []int {
+	switch c {
+	case Syntax:
+		return []int{http.StatusBadRequest}
+	case Type, Constraint, UnknownField, EmptyBody:
+		return []int{http.StatusBadRequest, http.StatusUnprocessableEntity}
+	case MediaType:
+		return []int{http.StatusUnsupportedMediaType}
+	case Method:
+		return []int{http.StatusMethodNotAllowed}
+	}
+	return nil
+}
+
+// Request is what is sent.
+type Request struct {
+	Method  string
+	URL     string
+	Headers [][2]string
+	Body    []byte
+}
+
+type requestJSON struct {
+	Method     string      `json:"method"`
+	URL        string      `json:"url"`
+	Headers    [][2]string `json:"headers"`
+	Body       *string     `json:"body,omitempty"`
+	BodyBase64 *string     `json:"bodyBase64,omitempty"`
+}
+
+// MarshalJSON writes the body as text where it is UTF-8, else as base64.
+func (r Request) MarshalJSON() ([]byte, error) {
+	out := requestJSON{Method: r.Method, URL: r.URL, Headers: r.Headers}
+	out.Body, out.BodyBase64 = textOrBase64(r.Body)
+	return marshal(out)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (r *Request) UnmarshalJSON(data []byte) error {
+	var in requestJSON
+	if err := json.Unmarshal(data, &in); err != nil {
+		return err
+	}
+	body, err := bytesOf(in.Body, in.BodyBase64)
+	*r = Request{Method: in.Method, URL: in.URL, Headers: in.Headers, Body: body}
+	return err
+}
+
+// Header is the value of a request header, its name in any case.
+func (r Request) Header(name string) string {
+	for _, h := range r.Headers {
+		if strings.EqualFold(h[0], name) {
+			return h[1]
+		}
+	}
+	return ""
+}
+
+// Expect is what the answer should be.
+type Expect struct {
+	Class    Class `json:"class"`
+	Statuses []int `json:"statuses"`
+}
+
+// Case is one request with its flaws, none for a control or an edge.
+type Case struct {
+	ID          string      `json:"case"` // ten hexadecimal digits
+	Name        string      `json:"name"`
+	Operation   string      `json:"operation"` // "POST /vessels"
+	OperationID string      `json:"operationId,omitempty"`
+	Kind        Kind        `json:"kind"`
+	Request     Request     `json:"request"`
+	Flaws       []flaw.Flaw `json:"flaws"`
+	Edge        *flaw.Flaw  `json:"edge,omitempty"` // of an edge: its field and boundary
+	Expect      Expect      `json:"expect"`
+
+	Number  int `json:"-"` // place in the plan, from 1
+	Body    any `json:"-"` // the request body as a JSON value, where it is one
+	Control any `json:"-"` // the control that it was made from
+}
+
+// Answer is what came back, or Err why nothing did.
+type Answer struct {
+	Status    int
+	Header    http.Header
+	Body      []byte
+	Truncated bool // the body was longer than is read
+	Took      time.Duration
+	Err       string // time-out, reset, not HTTP; empty where an answer came
+}
+
+type answerJSON struct {
+	Status     int         `json:"status"`
+	Headers    [][2]string `json:"headers"`
+	Body       *string     `json:"body,omitempty"`
+	BodyBase64 *string     `json:"bodyBase64,omitempty"`
+	MS         float64     `json:"ms"`
+	Truncated  bool        `json:"truncated,omitempty"`
+	Error      string      `json:"error,omitempty"`
+}
+
+// MarshalJSON writes headers in the order of their names, and the body as text
+// where it is UTF-8, else as base64.
+func (a Answer) MarshalJSON() ([]byte, error) {
+	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Error: a.Err}
+	for _, name := range sortedNames(a.Header) {
+		for _, v := range a.Header[name] {
+			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
+		}
+	}
+	out.Body, out.BodyBase64 = textOrBase64(a.Body)
+	return marshal(out)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (a *Answer) UnmarshalJSON(data []byte) error {
+	var in answerJSON
+	if err := json.Unmarshal(data, &in); err != nil {
+		return err
+	}
+	body, err := bytesOf(in.Body, in.BodyBase64)
+	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, Took: time.Duration(in.MS * float64(time.Millisecond)), Err: in.Error}
+	for _, h := range in.Headers {
+		a.Header.Add(h[0], h[1])
+	}
+	return err
+}
+
+func textOrBase64(body []byte) (text, encoded *string) {
+	if len(body) == 0 {
+		return nil, nil
+	}
+	if utf8.Valid(body) {
+		s := string(body)
+		return &s, nil
+	}
+	s := base64.StdEncoding.EncodeToString(body)
+	return nil, &s
+}
+
+func bytesOf(text, encoded *string) ([]byte, error) {
+	switch {
+	case text != nil:
+		return []byte(*text), nil
+	case encoded != nil:
+		return base64.StdEncoding.DecodeString(*encoded)
+	}
+	return nil, nil
+}

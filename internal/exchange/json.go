@@ -1,0 +1,28 @@
+package exchange
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/http"
+	"slices"
+)
+
+// marshal is json.Marshal without HTML escapes, so that lines read as sent.
+func marshal(v any) ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return nil, err
+	}
+	return bytes.TrimRight(b.Bytes(), "\n"), nil
+}
+
+func sortedNames(h http.Header) []string {
+	names := make([]string, 0, len(h))
+	for n := range h {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}

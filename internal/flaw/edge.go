@@ -1,0 +1,104 @@
+package flaw
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"slices"
+
+	"obiter/internal/instance"
+	"obiter/internal/sample"
+	"obiter/internal/schema"
+)
+
+// edgesAt makes valid values exactly on the field's boundaries.
+func (p *Planter) edgesAt(s *site) {
+	switch now := s.value.(type) {
+	case string:
+		if s.shape.HasEnum {
+			s.enumEdges()
+		} else {
+			s.lengthEdges()
+		}
+	case json.Number:
+		if s.shape.HasEnum {
+			s.enumEdges()
+		} else {
+			s.boundEdges()
+		}
+	case []any:
+		s.countEdges(now)
+	}
+	if s.shape.Typed && s.shape.Types.Has(schema.Null) && !s.shape.MurkyNull && s.value != nil {
+		s.edge("type", "null", Usual, nil, "null, which is allowed")
+	}
+}
+
+func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
+	f := s.flaw(rule, variant, reason)
+	if s.p.stopped || at > max(s.p.depth, Usual) || s.p.depth == Quick && s.p.once[[2]string{"edge " + f.Pointer, rule}] {
+		return
+	}
+	body, ok := instance.Set(s.p.control, s.pointer, value)
+	if !ok || !s.p.root.Valid(body) || instance.Equal(body, s.p.control) {
+		return
+	}
+	s.p.once[[2]string{"edge " + f.Pointer, rule}] = true
+	s.p.give(Planted{Edge: &f, Value: body})
+}
+
+func (s *site) enumEdges() {
+	for i, v := range s.shape.Enum {
+		if i == 64 {
+			return // a long list is not made more certain by its rest
+		}
+		s.edge("enum", fmt.Sprintf("value-%d", i+1), Usual, v, "one of the listed values")
+	}
+}
+
+func (s *site) lengthEdges() {
+	if n := s.shape.MinLength; n != nil {
+		if t, ok := s.p.maker.Exactly(s.shape, *n, "a"); ok {
+			s.edge("minLength", "exactly", Usual, t, "exactly the shortest: "+characters(*n))
+		}
+	}
+	if n := s.shape.MaxLength; n != nil {
+		if t, ok := s.p.maker.Exactly(s.shape, *n, "a"); ok {
+			s.edge("maxLength", "exactly", Usual, t, "exactly the longest: "+characters(*n))
+		}
+		if t, ok := s.p.maker.Exactly(s.shape, *n, "ø"); ok {
+			s.edge("maxLength", "exactly-multibyte", Usual, t, fmt.Sprintf("exactly the longest: %s, each of two bytes", characters(*n)))
+		}
+	}
+}
+
+func (s *site) boundEdges() {
+	step := sample.Step(s.shape)
+	for _, b := range []struct {
+		rule      string
+		bound     *schema.Bound
+		direction int64
+	}{{"minimum", s.shape.Minimum, -1}, {"maximum", s.shape.Maximum, 1}} {
+		if b.bound == nil {
+			continue
+		}
+		at := nearest(b.bound.Value, step, b.direction)
+		if b.bound.Exclusive {
+			inward := new(big.Rat).Mul(step, big.NewRat(-b.direction, 1))
+			at = inward.Add(inward, at)
+		}
+		n := instance.Number(at)
+		s.edge(b.rule, "exactly", Usual, n, fmt.Sprintf("%s, the last number allowed", n))
+	}
+}
+
+func (s *site) countEdges(now []any) {
+	if n := s.shape.MinItems; n != nil && *n < len(now) {
+		s.edge("minItems", "exactly", Usual, slices.Clone(now[:*n]), "exactly the fewest: "+elements(*n))
+	}
+	if n := s.shape.MaxItems; n != nil && *n <= maxElements {
+		if longest, ok := s.p.maker.Elements(s.shape, now, *n); ok {
+			s.edge("maxItems", "exactly", Usual, longest, "exactly the most: "+elements(*n))
+		}
+	}
+}

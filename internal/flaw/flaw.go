@@ -1,0 +1,259 @@
+// Package flaw plants single violations into a control and proves each one: the
+// flawed instance breaks the named rule at the named field and nothing
+// anywhere else, by the word of the validator. What cannot be proved is dropped
+// with its reason. It also makes edges (a value exactly on a boundary, which is
+// valid) and combinations of flaws that do not hide one another.
+//
+// Each family of keywords is a file; a family is a function in the table below.
+package flaw
+
+import (
+	"slices"
+	"strconv"
+
+	"obiter/internal/instance"
+	"obiter/internal/sample"
+	"obiter/internal/schema"
+)
+
+// Flaw is one planted violation.
+type Flaw struct {
+	In      string `json:"in"`      // body, path, query, header, cookie; request: the request as a whole
+	Pointer string `json:"pointer"` // of the flawed field; for required, of the missing one
+	Rule    string `json:"rule"`    // a JSON Schema keyword, or a name such as malformed-json
+	Variant string `json:"variant"` // how it is broken, such as one-above
+	Reason  string `json:"reason"`  // in words
+}
+
+// Depth says how many variants are made: one for each rule, the usual ones, all.
+type Depth int
+
+// The depths, in growing order.
+const (
+	Quick Depth = iota
+	Usual
+	Deep
+)
+
+// Planted is an instance with its flaws; an edge has none but says which
+// boundary it sits on.
+type Planted struct {
+	Flaws []Flaw
+	Edge  *Flaw // of an edge: the field, the rule, and which boundary
+	Value any
+}
+
+// Drop is a flaw that was not planted, and why.
+type Drop struct {
+	Flaw Flaw
+	Why  string
+}
+
+// The reasons for dropping.
+const (
+	StillValid = "the request stays valid: another rule or branch takes the value"
+	Collateral = "something else would break as well"
+	TooLarge   = "the value would be too large to send"
+)
+
+// Limits of what is sent in one value.
+const (
+	maxText     = 1 << 20
+	maxElements = 10_000
+)
+
+// Planter plants flaws into controls of one schema.
+type Planter struct {
+	root    schema.Schema
+	control any
+	depth   Depth
+	patch   bool
+	maker   *sample.Maker
+	planted func(Planted) bool
+	dropped func(Drop)
+	stopped bool
+	once    map[[2]string]bool     // at Quick: field and rule already done
+	best    map[string]combination // per field, for all-at-once
+	fields  []string               // fields in the order met
+}
+
+// Options are what Plant needs beside the schema and the control.
+type Options struct {
+	Depth   Depth
+	Maker   *sample.Maker
+	Patch   bool       // a merge patch (RFC 7396): null removes, so it is no wrong type
+	Dropped func(Drop) // may be nil
+}
+
+// Plant gives out the flawed instances of a control, then the edges, in the
+// order of the control's fields. It stops when yield returns false.
+func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
+	p := &Planter{root: root, control: control, depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
+		once: map[[2]string]bool{}, best: map[string]combination{}}
+	if p.dropped == nil {
+		p.dropped = func(Drop) {}
+	}
+	p.walk("", []schema.Schema{root}, control, p.plantAt)
+	p.emptyObject()
+	p.allAtOnce()
+	p.walk("", []schema.Schema{root}, control, p.edgesAt)
+}
+
+// site is one field of the control with all that is said of it.
+type site struct {
+	p       *Planter
+	pointer string
+	value   any
+	shape   *schema.Shape
+}
+
+// walk visits the fields of the control, parents first: members in the order
+// of the description, of arrays the first and the last element.
+func (p *Planter) walk(pointer string, list []schema.Schema, v any, visit func(*site)) {
+	if p.stopped {
+		return
+	}
+	sh := schema.Merge(schema.Apply(list, v))
+	visit(&site{p, pointer, v, sh})
+	switch v := v.(type) {
+	case map[string]any:
+		for _, name := range memberOrder(sh, v) {
+			if members, ok := sh.Member(name); ok && len(members) > 0 {
+				p.walk(instance.Join(pointer, name), members, v[name], visit)
+			}
+		}
+	case []any:
+		for _, i := range firstAndLast(len(v)) {
+			if items := sh.Item(i); len(items) > 0 {
+				p.walk(instance.Join(pointer, strconv.Itoa(i)), items, v[i], visit)
+			}
+		}
+	}
+}
+
+// memberOrder is the members of v: described ones as described, then the rest.
+func memberOrder(sh *schema.Shape, v map[string]any) []string {
+	var out []string
+	for _, n := range sh.Properties {
+		if _, has := v[n]; has {
+			out = append(out, n)
+		}
+	}
+	for _, n := range instance.Names(v) {
+		if !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func firstAndLast(n int) []int {
+	switch n {
+	case 0:
+		return nil
+	case 1:
+		return []int{0}
+	}
+	return []int{0, n - 1}
+}
+
+// families are the makers of flaws, in the order in which a field's flaws come.
+var families = []func(*site){
+	plantRequired, plantType, plantEnum, plantLength, plantPattern, plantFormat,
+	plantNumber, plantArray, plantObject,
+}
+
+func (p *Planter) plantAt(s *site) {
+	for _, family := range families {
+		family(s)
+		if p.stopped {
+			return
+		}
+	}
+}
+
+func (s *site) flaw(rule, variant, reason string) Flaw {
+	return Flaw{In: "body", Pointer: s.pointer, Rule: rule, Variant: variant, Reason: reason}
+}
+
+// replace plants a flaw by putting another value at the site's field.
+func (s *site) replace(rule, variant string, at Depth, value any, reason string) {
+	body, ok := instance.Set(s.p.control, s.pointer, value)
+	if !ok {
+		return
+	}
+	if !s.shape.Breaks(rule, value) {
+		if s.p.wants(s.flaw(rule, variant, reason), at) {
+			s.p.dropped(Drop{s.flaw(rule, variant, reason), StillValid})
+		}
+		return
+	}
+	s.p.plant(s.flaw(rule, variant, reason), at, body)
+}
+
+func (p *Planter) wants(f Flaw, at Depth) bool {
+	if p.depth == Quick {
+		return at <= Usual && !p.once[[2]string{f.Pointer, f.Rule}]
+	}
+	return at <= p.depth
+}
+
+// plant gives out an instance once it is proved.
+func (p *Planter) plant(f Flaw, at Depth, body any) {
+	if p.stopped || !p.wants(f, at) {
+		return
+	}
+	if why := p.prove([]Flaw{f}, body); why != "" {
+		p.dropped(Drop{f, why})
+		return
+	}
+	p.once[[2]string{f.Pointer, f.Rule}] = true
+	p.remember(f, body)
+	p.give(Planted{Flaws: []Flaw{f}, Value: body})
+}
+
+func (p *Planter) give(planted Planted) {
+	if !p.stopped && !p.planted(planted) {
+		p.stopped = true
+	}
+}
+
+// prove asks the validator whether body is broken at each flaw's field and
+// nowhere else. It returns why not, or "".
+func (p *Planter) prove(flaws []Flaw, body any) string {
+	violations := p.root.Validate(body, p.control)
+	if len(violations) == 0 {
+		return StillValid
+	}
+	hit := make([]bool, len(flaws))
+	for _, v := range violations {
+		placed := false
+		for i, f := range flaws {
+			if instance.Within(v.Pointer, f.Pointer) {
+				hit[i], placed = true, true
+			}
+		}
+		if !placed {
+			return Collateral
+		}
+	}
+	if slices.Contains(hit, false) {
+		return StillValid
+	}
+	return ""
+}
+
+// Field is one field of a control with what its schemas say.
+type Field struct {
+	Pointer string
+	Shape   *schema.Shape
+}
+
+// Fields lists the fields of a control, parents first, of arrays the first and
+// the last element.
+func Fields(root schema.Schema, control any) []Field {
+	var out []Field
+	p := &Planter{root: root, control: control}
+	p.walk("", []schema.Schema{root}, control, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
+	return out
+}

@@ -1,0 +1,139 @@
+package flaw
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/big"
+
+	"obiter/internal/schema"
+)
+
+type formatVariant struct {
+	variant string
+	depth   Depth
+	value   string
+	words   string
+}
+
+// formatVariants are texts that a format forbids. Each is proved before it is
+// sent; what stands here only has to be worth trying.
+var formatVariants = map[string][]formatVariant{
+	"date": {
+		{"thirtieth-of-february", Usual, "2031-02-30", "there is no 30 February"},
+		{"month-thirteen", Usual, "2031-13-01", "there is no month 13"},
+		{"slashes", Usual, "01/02/2031", "the date is written with slashes"},
+		{"with-time", Usual, "2031-05-01T00:00:00Z", "a time of day is added"},
+		{"no-date", Usual, "tomorrow", "a word is no date"},
+		{"two-digit-year", Deep, "31-05-01", "the year has two digits"},
+		{"unpadded", Deep, "2031-5-1", "month and day lack their zeros"},
+	},
+	"date-time": {
+		{"no-offset", Usual, "2031-05-01T08:30:00", "the offset is missing (RFC 3339 asks for Z or +hh:mm)"},
+		{"thirtieth-of-february", Usual, "2031-02-30T08:30:00Z", "there is no 30 February"},
+		{"hour-twenty-five", Usual, "2031-05-01T25:00:00Z", "there is no hour 25"},
+		{"date-only", Usual, "2031-05-01", "the time of day is missing"},
+		{"no-date-time", Usual, "soon", "a word is no date and time"},
+		{"seconds-missing", Deep, "2031-05-01T08:30Z", "the seconds are missing"},
+		{"epoch", Deep, "1935390600", "seconds since 1970 are no RFC 3339 time"},
+	},
+	"time": {
+		{"hour-twenty-five", Usual, "25:00:00Z", "there is no hour 25"},
+		{"no-offset", Usual, "08:30:00", "the offset is missing"},
+		{"no-time", Usual, "noon", "a word is no time"},
+	},
+	"duration": {
+		{"no-duration", Usual, "two days", "words are no ISO 8601 duration"},
+		{"no-designator", Usual, "P2", "the unit is missing"},
+	},
+	"email": {
+		{"no-at-sign", Usual, "clerk.harbour.example", "the @ is missing"},
+		{"no-domain", Usual, "clerk@", "nothing follows the @"},
+		{"no-local-part", Usual, "@harbour.example", "nothing stands before the @"},
+		{"two-at-signs", Usual, "clerk@quay@harbour.example", "there are two @"},
+		{"blank-inside", Usual, "cl erk@harbour.example", "there is a blank in it"},
+		{"two-dots", Deep, "clerk..quay@harbour.example", "two dots follow one another"},
+	},
+	"uuid": {
+		{"too-short", Usual, "3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3a4", "one digit is missing"},
+		{"not-hexadecimal", Usual, "3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3g4h", "g and h are no hexadecimal digits"},
+		{"no-uuid", Usual, "not-a-uuid", "a word is no UUID"},
+		{"no-hyphens", Deep, "3f2b8a1e5c4d4e6f8a7b9c0d1e2f3a4b", "the hyphens are missing"},
+		{"braces", Deep, "{3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3a4b}", "braces stand around it"},
+	},
+	"uri": {
+		{"relative", Usual, "/berths/7", "the scheme is missing"},
+		{"blank-inside", Usual, "https://harbour.example/ber th", "there is a blank in it"},
+		{"no-uri", Usual, "berth seven", "words are no URI"},
+		{"bad-escape", Deep, "https://harbour.example/%zz", "%zz is no escape"},
+	},
+	"uri-reference": {
+		{"blank-inside", Usual, "/ber th", "there is a blank in it"},
+		{"bad-escape", Usual, "/%zz", "%zz is no escape"},
+	},
+	"hostname": {
+		{"underscore", Usual, "quay_1.harbour.example", "an underscore is not allowed"},
+		{"hyphen-first", Usual, "-quay.harbour.example", "a label begins with a hyphen"},
+		{"blank-inside", Usual, "quay one", "there is a blank in it"},
+	},
+	"ipv4": {
+		{"octet-256", Usual, "192.0.2.256", "256 is too large for an octet"},
+		{"three-octets", Usual, "192.0.2", "the fourth octet is missing"},
+		{"ipv6", Usual, "2001:db8::1", "this is an IPv6 address"},
+	},
+	"ipv6": {
+		{"two-double-colons", Usual, "2001::db8::1", ":: stands twice"},
+		{"ipv4", Usual, "192.0.2.1", "this is an IPv4 address"},
+		{"no-hexadecimal", Usual, "2001:db8::g", "g is no hexadecimal digit"},
+	},
+	"json-pointer": {
+		{"no-slash", Usual, "crew/0", "it does not begin with /"},
+		{"bad-escape", Usual, "/crew~2", "~2 is no escape"},
+	},
+	"regex": {
+		{"open-bracket", Usual, "[a-z", "the bracket is not closed"},
+		{"open-parenthesis", Usual, "(a", "the parenthesis is not closed"},
+	},
+	"byte": {
+		{"not-base64", Usual, "%%%%", "% is no base64 digit"},
+		{"bad-length", Usual, "abcde", "five digits are no whole bytes"},
+	},
+}
+
+// plantFormat sends texts and numbers that the field's format forbids.
+func plantFormat(s *site) {
+	if s.shape.HasEnum {
+		return
+	}
+	for _, format := range s.shape.Formats {
+		switch s.value.(type) {
+		case string:
+			for _, v := range formatVariants[format] {
+				s.replace("format", v.variant, v.depth, v.value, fmt.Sprintf("not a %s: %s", format, v.words))
+			}
+		case json.Number:
+			s.plantSize(format)
+		}
+	}
+}
+
+// plantSize goes beyond int32 and int64, where no bound of the schema's own is nearer.
+func (s *site) plantSize(format string) {
+	bits := map[string]uint{"int32": 31, "int64": 63}[format]
+	if bits == 0 {
+		return
+	}
+	limit := new(big.Int).Lsh(big.NewInt(1), bits)
+	above, below := new(big.Rat).SetInt(limit), new(big.Rat).SetInt(new(big.Int).Neg(limit))
+	if beyond(s.shape.Maximum, above, 1) {
+		s.replace("format", "above-"+format, Usual, json.Number(limit.String()), fmt.Sprintf("one more than the largest %s", format))
+	}
+	if beyond(s.shape.Minimum, below, -1) {
+		under := new(big.Int).Sub(new(big.Int).Neg(limit), big.NewInt(1))
+		s.replace("format", "below-"+format, Usual, json.Number(under.String()), fmt.Sprintf("one less than the smallest %s", format))
+	}
+}
+
+// beyond tells whether no bound stands before the limit in that direction.
+func beyond(b *schema.Bound, limit *big.Rat, direction int) bool {
+	return b == nil || b.Value.Cmp(limit)*direction >= 0
+}

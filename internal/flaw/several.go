@@ -1,0 +1,86 @@
+package flaw
+
+import "obiter/internal/instance"
+
+// combination is the flaw of a field that goes into the payload where all
+// fields are wrong.
+type combination struct {
+	flaw  Flaw
+	value any
+	gone  bool // the field is left out
+}
+
+// Stage orders rules by when services usually notice them: a decoder that reads
+// into typed fields stops at type errors and unreadable values; missing members
+// come next; limits last. One answer need not report across stages.
+func Stage(rule string) int {
+	switch rule {
+	case "type", "format", "enum", "const", "additionalProperties":
+		return 0
+	case "required":
+		return 1
+	}
+	return 2
+}
+
+// remember keeps the flaw of each field that fits best beside others: limits
+// before decoder matters, and never a wrong type, which would hide the rest.
+func (p *Planter) remember(f Flaw, body any) {
+	if f.Rule == "type" || f.Rule == "additionalProperties" || f.Pointer == "" {
+		return
+	}
+	value, there := instance.Get(body, f.Pointer)
+	switch value.(type) {
+	case map[string]any, []any:
+		return // its own fields are to be wrong, not the container
+	}
+	if was, ok := instance.Get(p.control, f.Pointer); ok && !there {
+		switch was.(type) {
+		case map[string]any, []any:
+			return
+		}
+	}
+	have, ok := p.best[f.Pointer]
+	if !ok {
+		p.fields = append(p.fields, f.Pointer)
+	}
+	if !ok || rank(f) > rank(have.flaw) {
+		p.best[f.Pointer] = combination{f, value, !there}
+	}
+}
+
+func rank(f Flaw) int {
+	if f.Rule == "required" {
+		return 0 // only where the field has no other rule
+	}
+	return 1 + Stage(f.Rule)
+}
+
+// allAtOnce makes every field wrong in one payload.
+func (p *Planter) allAtOnce() {
+	if p.stopped {
+		return
+	}
+	body := p.control
+	var flaws []Flaw
+	for _, field := range p.fields {
+		c := p.best[field]
+		var next any
+		var ok bool
+		if c.gone {
+			next, ok = instance.Remove(body, field)
+		} else {
+			next, ok = instance.Set(body, field, c.value)
+		}
+		if !ok {
+			continue
+		}
+		with := append(append([]Flaw(nil), flaws...), c.flaw)
+		if p.prove(with, next) == "" {
+			body, flaws = next, with
+		}
+	}
+	if len(flaws) > 1 {
+		p.give(Planted{Flaws: flaws, Value: body})
+	}
+}

@@ -1,0 +1,124 @@
+package flaw
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"obiter/internal/instance"
+	"obiter/internal/schema"
+)
+
+// plantType sends every other JSON type, and the values that lenient readers
+// take for the right one: "12" for 12, 12.5 for an integer, 1 for true.
+func plantType(s *site) {
+	if !s.shape.Typed {
+		return
+	}
+	want := s.shape.Types
+	for _, c := range typeCandidates(want, s.value) {
+		if c.types&want != 0 || c.types == schema.Null && (s.shape.MurkyNull || s.p.patch && s.pointer != "") {
+			continue
+		}
+		s.replace("type", c.variant, c.depth, c.value, fmt.Sprintf("%s where %s is asked for", c.words, either(want)))
+	}
+}
+
+type typeCandidate struct {
+	variant string
+	types   schema.Types
+	depth   Depth
+	value   any
+	words   string
+}
+
+// typeCandidates lists the telling ones first, for quick runs take one.
+func typeCandidates(want schema.Types, now any) []typeCandidate {
+	const numeric = schema.Integer | schema.Number
+	var out []typeCandidate
+	add := func(variant string, t schema.Types, d Depth, v any, words string) {
+		out = append(out, typeCandidate{variant, t, d, v, words})
+	}
+	switch {
+	case want&numeric != 0:
+		digits := "12"
+		if n, ok := now.(json.Number); ok {
+			digits = string(n)
+		}
+		add("numeric-string", schema.String, Usual, digits, "the number as a string")
+		if !want.Has(schema.Number) {
+			add("fraction", schema.Number, Usual, fraction(now), "a number with a fraction")
+		}
+		add("string", schema.String, Usual, "twelve", "a string")
+	case want.Has(schema.Boolean):
+		add("boolean-string", schema.String, Usual, "true", `the string "true"`)
+		add("one-for-true", schema.Integer, Usual, json.Number("1"), "the number 1")
+		add("zero-for-false", schema.Integer, Deep, json.Number("0"), "the number 0")
+	case want.Has(schema.String):
+		add("number", schema.Integer, Usual, json.Number("12345"), "a number")
+	case want.Has(schema.Array):
+		if list, ok := now.([]any); ok && len(list) > 0 {
+			add("bare-element", typeOf(list[0]), Usual, list[0], "one element without its array")
+		}
+		add("string", schema.String, Usual, "text", "a string")
+	case want.Has(schema.Object):
+		add("string", schema.String, Usual, "text", "a string")
+		add("wrapped", schema.Array, Deep, []any{now}, "the object inside an array")
+	}
+	add("null", schema.Null, Usual, nil, "null")
+	add("array", schema.Array, Usual, []any{}, "an array")
+	add("object", schema.Object, Usual, map[string]any{}, "an object")
+	add("boolean", schema.Boolean, Usual, true, "a boolean")
+	add("empty-string", schema.String, Deep, "", "an empty string")
+	add("number", schema.Integer, Deep, json.Number("12345"), "a number")
+	return dedupe(out)
+}
+
+func dedupe(list []typeCandidate) []typeCandidate {
+	seen := map[string]bool{}
+	out := list[:0]
+	for _, c := range list {
+		if !seen[c.variant] {
+			seen[c.variant] = true
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func typeOf(v any) schema.Types {
+	switch instance.Type(v) {
+	case "null":
+		return schema.Null
+	case "boolean":
+		return schema.Boolean
+	case "integer":
+		return schema.Integer
+	case "number":
+		return schema.Number
+	case "string":
+		return schema.String
+	case "array":
+		return schema.Array
+	}
+	return schema.Object
+}
+
+// fraction is half a unit above the integer that stands there.
+func fraction(now any) json.Number {
+	if n, ok := now.(json.Number); ok && !strings.ContainsAny(string(n), ".eE") {
+		return n + ".5"
+	}
+	return "12.5"
+}
+
+func either(t schema.Types) string {
+	names := t.Names()
+	if len(names) == 0 {
+		return "nothing"
+	}
+	if len(names) == 1 {
+		return names[0]
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " or " + names[len(names)-1]
+}

@@ -1,0 +1,173 @@
+package harbour
+
+import (
+	"fmt"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+
+	"obiter/internal/instance"
+)
+
+// problem is an answer after RFC 9457.
+type problem struct {
+	status int
+	kind   string // the last segment of its type; empty: about:blank
+	title  string
+	detail string
+	errors []fieldError
+	change func(map[string]any) // what a fault does to it
+}
+
+func (p problem) write(w http.ResponseWriter) {
+	doc := map[string]any{"title": p.title, "status": p.status, "detail": p.detail}
+	if p.kind == "" {
+		p.kind = strings.ReplaceAll(strings.ToLower(p.title), " ", "-")
+	}
+	doc["type"] = "https://harbour.example/problems/" + p.kind
+	if len(p.errors) > 0 {
+		var list []any
+		for _, e := range p.errors {
+			list = append(list, map[string]any{"pointer": pointerText(e.pointer), "detail": e.detail})
+		}
+		doc["errors"] = list
+	}
+	if p.change != nil {
+		p.change(doc)
+	}
+	answer(w, p.status, "application/problem+json", instance.Encode(doc))
+}
+
+// pointerText is a fragment where the field is a pointer, and what a fault made of it as it stands.
+func pointerText(p string) string {
+	if p == "" || strings.HasPrefix(p, "/") {
+		return instance.Fragment(p)
+	}
+	return p
+}
+
+func answer(w http.ResponseWriter, status int, media string, body []byte) {
+	w.Header().Set("Content-Type", media)
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.WriteHeader(status)
+	_, _ = w.Write(body)
+}
+
+// reject answers a body that breaks rules: rightly, or as the faults have it.
+func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, errors []fieldError) {
+	p := problem{status: 422, kind: "invalid-fields", title: "Fields are invalid", detail: "Some fields of the request are not as they should be.", errors: errors}
+	switch {
+	case o.has(e, "success-with-error"):
+		answer(w, 200, "application/json", instance.Encode(map[string]any{"ok": false, "error": "validation failed"}))
+		return
+	case o.has(e, "wrong-type-fails") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.kind == "type" }):
+		problem{status: 500, title: "Internal error", detail: "Something went wrong."}.write(w)
+		return
+	case o.has(e, "redirects-home"):
+		http.Redirect(w, r, "/welcome", http.StatusSeeOther)
+		return
+	case o.has(e, "html-page"):
+		answer(w, 400, "text/html; charset=utf-8", []byte("<!doctype html><title>Bad request</title><h1>Bad request</h1><p>The booking was not understood.</p>"))
+		return
+	case o.has(e, "own-layout"):
+		answer(w, 400, "application/json", instance.Encode(map[string]any{"error": "invalid", "fields": fieldMap(errors)}))
+		return
+	case o.has(e, "cut-answer"):
+		answer(w, 422, "application/problem+json", []byte(`{"type":"https://harbour.example/problems/invalid-fields","title":"Fields are inv`))
+		return
+	}
+	p.errors = o.misname(e, errors)
+	o.misword(e, &p, errors)
+	p.write(w)
+}
+
+func fieldMap(errors []fieldError) map[string]any {
+	out := map[string]any{}
+	for _, e := range errors {
+		name := strings.ReplaceAll(strings.TrimPrefix(e.pointer, "/"), "/", ".")
+		if name == "" {
+			name = "body"
+		}
+		out[name] = e.detail
+	}
+	return out
+}
+
+var index = regexp.MustCompile(`/[0-9]+`)
+
+// misname changes which fields are named, and how.
+func (o *Office) misname(e endpoint, errors []fieldError) []fieldError {
+	out := slices.Clone(errors)
+	each := func(change func(p string) string) {
+		for i := range out {
+			out[i].pointer = change(out[i].pointer)
+		}
+	}
+	if o.has(e, "first-error-only") {
+		out = out[:1]
+	}
+	if o.has(e, "index-missing") {
+		each(func(p string) string { return index.ReplaceAllString(p, "") })
+	}
+	if o.has(e, "parent-named") {
+		each(func(p string) string {
+			if strings.HasPrefix(p, "/cargo/") {
+				return "/cargo"
+			}
+			return p
+		})
+	}
+	if o.has(e, "other-spelling") {
+		each(camelCase)
+	}
+	if o.has(e, "no-pointers") {
+		each(func(p string) string {
+			return strings.ReplaceAll(strings.TrimPrefix(index.ReplaceAllStringFunc(p, func(s string) string { return "[" + s[1:] + "]" }), "/"), "/", ".")
+		})
+	}
+	if o.has(e, "field-withheld") {
+		each(func(p string) string {
+			if p == "/flag" {
+				return ""
+			}
+			return p
+		})
+	}
+	if o.has(e, "neighbour-blamed") && !slices.ContainsFunc(out, func(f fieldError) bool { return f.pointer == "" || f.pointer == "/boarding" }) {
+		out = append(out, fieldError{"/boarding", "is not free at that time", "limit"})
+	}
+	return out
+}
+
+// camelCase is how some services spell names that the request spells otherwise.
+func camelCase(p string) string {
+	parts := strings.Split(p, "_")
+	for i := 1; i < len(parts); i++ {
+		parts[i] = strings.ToUpper(parts[i][:1]) + parts[i][1:]
+	}
+	return strings.Join(parts, "")
+}
+
+// misword changes the members of the problem document.
+func (o *Office) misword(e endpoint, p *problem, errors []fieldError) {
+	if o.has(e, "not-found-for-all") {
+		p.status = 404
+	}
+	if o.has(e, "bare-rejection") || o.has(e, "sentence-only") {
+		p.errors = nil
+	}
+	if o.has(e, "sentence-only") {
+		var words []string
+		for _, f := range errors {
+			words = append(words, fmt.Sprintf("%s %s", instance.Last(f.pointer), f.detail))
+		}
+		p.detail = strings.Join(words, "; ") + "."
+	}
+	if o.has(e, "status-as-text") {
+		p.change = func(doc map[string]any) { doc["status"] = "422" }
+	}
+	if o.has(e, "status-differs") {
+		p.change = func(doc map[string]any) { doc["status"] = 400 }
+	}
+}

@@ -1,0 +1,326 @@
+// Package instance handles JSON instances as JSON Schema means the word: the
+// values null, bool, json.Number, string, []any and map[string]any. It reads
+// and writes them at JSON Pointers (RFC 6901) and encodes them the same way
+// every time. Numbers stay decimal text from reading to writing, so that no
+// limit is moved by binary rounding.
+//
+// Set and Remove never change what they are given: they copy the containers
+// along the path and share the rest.
+package instance
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"sort"
+	"strconv"
+	"strings"
+)
+
+// MaxDepth is how deeply containers may nest in what Decode accepts.
+const MaxDepth = 512
+
+// Decode reads exactly one JSON text (RFC 8259), numbers as json.Number.
+// Anything after it but white space is an error, as is nesting over MaxDepth.
+func Decode(data []byte) (any, error) {
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.UseNumber()
+	var v any
+	if err := d.Decode(&v); err != nil {
+		if errors.Is(err, io.EOF) {
+			return nil, errors.New("there is no JSON text")
+		}
+		return nil, err
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("there is more after the JSON text, at byte %d", d.InputOffset())
+	}
+	if depth(v, 0) > MaxDepth {
+		return nil, fmt.Errorf("the JSON text nests deeper than %d", MaxDepth)
+	}
+	return v, nil
+}
+
+func depth(v any, at int) int {
+	deepest := at
+	if at > MaxDepth {
+		return at
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		for _, m := range v {
+			deepest = max(deepest, depth(m, at+1))
+		}
+	case []any:
+		for _, e := range v {
+			deepest = max(deepest, depth(e, at+1))
+		}
+	}
+	return deepest
+}
+
+// Encode writes v as compact JSON with the members of objects in the order of
+// their names, and characters as themselves (no HTML escapes).
+func Encode(v any) []byte {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		panic("instance: encoding a value that is not JSON: " + err.Error())
+	}
+	return bytes.TrimRight(b.Bytes(), "\n")
+}
+
+// Type names the JSON Schema type of v: null, boolean, integer, number,
+// string, array or object. A number without a fraction, 12.0 too, is an integer.
+func Type(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "null"
+	case bool:
+		return "boolean"
+	case string:
+		return "string"
+	case json.Number:
+		if r, ok := Rat(v); ok && r.IsInt() {
+			return "integer"
+		}
+		return "number"
+	case []any:
+		return "array"
+	case map[string]any:
+		return "object"
+	}
+	panic(fmt.Sprintf("instance: %T is not a JSON value", v))
+}
+
+// Rat is the exact value of a number; not ok for exponents too large to hold.
+func Rat(n json.Number) (*big.Rat, bool) {
+	return new(big.Rat).SetString(string(n))
+}
+
+// Number writes r as decimal text: exactly where it ends, else to 20 digits.
+func Number(r *big.Rat) json.Number {
+	if r.IsInt() {
+		return json.Number(r.Num().String())
+	}
+	digits, exact := r.FloatPrec()
+	if !exact {
+		digits = 20
+	}
+	return json.Number(r.FloatString(digits))
+}
+
+// Clone is a deep copy.
+func Clone(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k, m := range v {
+			out[k] = Clone(m)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, e := range v {
+			out[i] = Clone(e)
+		}
+		return out
+	}
+	return v
+}
+
+// Equal compares as JSON Schema does: 1.0 equals 1.
+func Equal(a, b any) bool {
+	switch a := a.(type) {
+	case map[string]any:
+		b, ok := b.(map[string]any)
+		if !ok || len(a) != len(b) {
+			return false
+		}
+		for k, m := range a {
+			if other, ok := b[k]; !ok || !Equal(m, other) {
+				return false
+			}
+		}
+		return true
+	case []any:
+		b, ok := b.([]any)
+		if !ok || len(a) != len(b) {
+			return false
+		}
+		for i := range a {
+			if !Equal(a[i], b[i]) {
+				return false
+			}
+		}
+		return true
+	case json.Number:
+		b, ok := b.(json.Number)
+		if !ok {
+			return false
+		}
+		x, okX := Rat(a)
+		y, okY := Rat(b)
+		if !okX || !okY {
+			return a == b
+		}
+		return x.Cmp(y) == 0
+	}
+	return a == b
+}
+
+// Names are the member names of an object in order.
+func Names(m map[string]any) []string {
+	names := make([]string, 0, len(m))
+	for k := range m {
+		names = append(names, k)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Walk calls visit for v and everything inside it, parents first, members in
+// the order of their names. A false from visit leaves out what is inside.
+func Walk(v any, visit func(pointer string, v any) bool) { walk("", v, visit) }
+
+func walk(at string, v any, visit func(string, any) bool) {
+	if !visit(at, v) {
+		return
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		for _, k := range Names(v) {
+			walk(Join(at, k), v[k], visit)
+		}
+	case []any:
+		for i, e := range v {
+			walk(Join(at, strconv.Itoa(i)), e, visit)
+		}
+	}
+}
+
+// Get is the value at a pointer; false where there is none.
+func Get(v any, pointer string) (any, bool) {
+	tokens, err := Split(pointer)
+	if err != nil {
+		return nil, false
+	}
+	for _, t := range tokens {
+		switch c := v.(type) {
+		case map[string]any:
+			m, ok := c[t]
+			if !ok {
+				return nil, false
+			}
+			v = m
+		case []any:
+			i, ok := index(t, len(c))
+			if !ok {
+				return nil, false
+			}
+			v = c[i]
+		default:
+			return nil, false
+		}
+	}
+	return v, true
+}
+
+// Set is v with the value at pointer replaced, or added where its parent is an
+// object, or an array that ends just before it. False where there is no parent.
+func Set(v any, pointer string, value any) (any, bool) {
+	tokens, err := Split(pointer)
+	if err != nil {
+		return v, false
+	}
+	return set(v, tokens, value)
+}
+
+func set(v any, tokens []string, value any) (any, bool) {
+	if len(tokens) == 0 {
+		return value, true
+	}
+	switch c := v.(type) {
+	case map[string]any:
+		old, there := c[tokens[0]]
+		if !there && len(tokens) > 1 {
+			return v, false
+		}
+		inner, ok := set(old, tokens[1:], value)
+		if !ok {
+			return v, false
+		}
+		out := make(map[string]any, len(c)+1)
+		for k, m := range c {
+			out[k] = m
+		}
+		out[tokens[0]] = inner
+		return out, true
+	case []any:
+		i, ok := index(tokens[0], len(c)+1)
+		if !ok || i == len(c) && len(tokens) > 1 {
+			return v, false
+		}
+		var old any
+		if i < len(c) {
+			old = c[i]
+		}
+		inner, ok := set(old, tokens[1:], value)
+		if !ok {
+			return v, false
+		}
+		out := make([]any, max(len(c), i+1))
+		copy(out, c)
+		out[i] = inner
+		return out, true
+	}
+	return v, false
+}
+
+// Remove is v without the member or element at pointer; false where there is none.
+func Remove(v any, pointer string) (any, bool) {
+	tokens, err := Split(pointer)
+	if err != nil || len(tokens) == 0 {
+		return v, false
+	}
+	last := tokens[len(tokens)-1]
+	parentAt := Join("", tokens[:len(tokens)-1]...)
+	parent, ok := Get(v, parentAt)
+	if !ok {
+		return v, false
+	}
+	switch c := parent.(type) {
+	case map[string]any:
+		if _, ok := c[last]; !ok {
+			return v, false
+		}
+		out := make(map[string]any, len(c))
+		for k, m := range c {
+			if k != last {
+				out[k] = m
+			}
+		}
+		return Set(v, parentAt, out)
+	case []any:
+		i, ok := index(last, len(c))
+		if !ok {
+			return v, false
+		}
+		out := make([]any, 0, len(c)-1)
+		return Set(v, parentAt, append(append(out, c[:i]...), c[i+1:]...))
+	}
+	return v, false
+}
+
+// index reads an array index of RFC 6901, section 4: digits, no leading zero.
+func index(token string, length int) (int, bool) {
+	if token == "" || len(token) > 1 && token[0] == '0' || strings.TrimLeft(token, "0123456789") != "" {
+		return 0, false
+	}
+	i, err := strconv.Atoi(token)
+	return i, err == nil && i < length
+}

@@ -1,0 +1,70 @@
+package instance
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+)
+
+var (
+	escaper   = strings.NewReplacer("~", "~0", "/", "~1")
+	unescaper = strings.NewReplacer("~1", "/", "~0", "~")
+)
+
+// Join adds tokens to a JSON Pointer, escaped as RFC 6901, section 3, says.
+func Join(pointer string, tokens ...string) string {
+	for _, t := range tokens {
+		pointer += "/" + escaper.Replace(t)
+	}
+	return pointer
+}
+
+// Split takes a JSON Pointer apart into unescaped tokens. The empty pointer has
+// none. A pointer that does not begin with "/", or has a "~" before anything
+// but 0 and 1, is an error.
+func Split(pointer string) ([]string, error) {
+	if pointer == "" {
+		return nil, nil
+	}
+	if pointer[0] != '/' {
+		return nil, fmt.Errorf("%q is not a JSON Pointer: it does not begin with /", pointer)
+	}
+	tokens := strings.Split(pointer[1:], "/")
+	for i, t := range tokens {
+		if !strings.Contains(t, "~") {
+			continue
+		}
+		if rest := strings.ReplaceAll(strings.ReplaceAll(t, "~0", ""), "~1", ""); strings.Contains(rest, "~") {
+			return nil, fmt.Errorf("%q is not a JSON Pointer: a ~ stands before neither 0 nor 1", pointer)
+		}
+		tokens[i] = unescaper.Replace(t)
+	}
+	return tokens, nil
+}
+
+// Fragment writes a pointer as a URI fragment with its "#" (RFC 6901, section 6).
+func Fragment(pointer string) string {
+	u := url.URL{Fragment: pointer}
+	if pointer == "" {
+		return "#"
+	}
+	return u.String()
+}
+
+// Parent is the pointer without its last token; of the empty pointer, itself.
+func Parent(pointer string) string {
+	if i := strings.LastIndexByte(pointer, '/'); i >= 0 {
+		return pointer[:i]
+	}
+	return ""
+}
+
+// Last is the last token, unescaped; of the empty pointer, "".
+func Last(pointer string) string {
+	return unescaper.Replace(pointer[strings.LastIndexByte(pointer, '/')+1:])
+}
+
+// Within reports whether pointer is ancestor or lies inside it.
+func Within(pointer, ancestor string) bool {
+	return pointer == ancestor || strings.HasPrefix(pointer, ancestor+"/")
+}

@@ -1,0 +1,219 @@
+package judge
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/instance"
+	"obiter/internal/layout"
+	"obiter/internal/problem"
+)
+
+func asks(f flaw.Flaw) bool { return f.In == "body" && f.Pointer != "" }
+
+// standing is how an answer blames one flaw.
+type standing int
+
+const (
+	missed standing = iota
+	vague
+	right
+)
+
+// blame compares the fields that an answer names with those that were wrong.
+func blame(c exchange.Case, doc problem.Document) []Finding {
+	var pointers []string
+	for _, f := range c.Flaws {
+		pointers = append(pointers, f.Pointer)
+	}
+	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, pointers))
+	if len(reading.Fields) == 0 {
+		return []Finding{noFieldErrors(c, doc)}
+	}
+	var found []Finding
+	touched := make([]bool, len(reading.Fields))
+	var missing, reported []flaw.Flaw
+	for _, f := range c.Flaws {
+		if !asks(f) {
+			continue
+		}
+		best, by := missed, -1
+		for i, n := range reading.Fields {
+			s := stands(f, n)
+			touched[i] = touched[i] || s > missed
+			if s > best {
+				best, by = s, i
+			}
+		}
+		if best == missed {
+			missing = append(missing, f)
+			continue
+		}
+		reported = append(reported, f)
+		if best == vague {
+			found = append(found, vaguely(f, reading.Fields[by]))
+		}
+	}
+	found = append(found, notPointers(reading)...)
+	var astray []layout.Named
+	for i, n := range reading.Fields {
+		if !touched[i] {
+			astray = append(astray, n)
+		}
+	}
+	found = append(found, misplaced(c, astray)...)
+	if len(missing) > 0 {
+		// A pointer that leads nowhere was probably meant for the missing field:
+		// that is said already.
+		if len(reported) > 0 || !slices.ContainsFunc(found, func(f Finding) bool { return f.Code == "broken-pointer" }) {
+			found = append(found, omitted(c, missing, reported, reading)...)
+		}
+	}
+	return found
+}
+
+// stands tells how a name stands for a flaw. What is right depends on the rule:
+// an unknown member may be reported at its object, a rule of a whole list or
+// object at something inside it.
+func stands(f flaw.Flaw, n layout.Named) standing {
+	switch fit := n.Name.Fits(f.Pointer); fit {
+	case layout.Exact:
+		return right
+	case layout.Below:
+		return right // what is inside the field is the field's
+	case layout.Spelling, layout.NoIndex, layout.NameOnly:
+		return vague
+	case layout.Root, layout.Above:
+		parent := n.Name.Fits(instance.Parent(f.Pointer)) == layout.Exact || fit == layout.Root && instance.Parent(f.Pointer) == ""
+		if f.Rule == "additionalProperties" && parent {
+			return right
+		}
+		if fit == layout.Above || parent && n.Speaks(f.Pointer) {
+			return vague
+		}
+	}
+	return missed
+}
+
+func vaguely(f flaw.Flaw, n layout.Named) Finding {
+	name := fmt.Sprintf("%q", n.Name.Raw)
+	var message string
+	switch n.Name.Fits(f.Pointer) {
+	case layout.Spelling:
+		message = fmt.Sprintf("%s is named as %s, in another spelling than the request's", f.Pointer, name)
+	case layout.NoIndex:
+		message = fmt.Sprintf("%s is named as %s, without the index, so that a client cannot tell which element is meant", f.Pointer, name)
+	case layout.NameOnly:
+		message = fmt.Sprintf("%s is named as %s, without what it is part of", f.Pointer, name)
+	default:
+		message = fmt.Sprintf("%s is wrong and %s is named, which holds it", f.Pointer, name)
+	}
+	return finding("vague-field", f.Pointer, n.At, message)
+}
+
+// notPointers finds names in the member "pointer" of the RFC's layout that are
+// none. A plain pointer without the "#" of a fragment is let pass.
+func notPointers(r layout.Reading) []Finding {
+	if !strings.HasSuffix(r.Where, "/pointer") {
+		return nil
+	}
+	for _, n := range r.Fields {
+		if !n.Name.IsPointer() {
+			return []Finding{finding("broken-pointer", "", instance.Join(n.At, "pointer"), fmt.Sprintf("the member pointer holds %q, which is no JSON Pointer", n.Name.Raw))}
+		}
+	}
+	return nil
+}
+
+// misplaced judges names that stand for no flaw: fields that were right, or
+// pointers to nothing.
+func misplaced(c exchange.Case, astray []layout.Named) []Finding {
+	var found []Finding
+	for _, n := range astray {
+		switch {
+		case n.Known && n.Name.Fits("") == layout.Exact:
+			// The body as a whole, named beside the field.
+		case n.Known:
+			words := ""
+			if n.Message != "" {
+				words = ": “" + shorten(n.Message) + "”"
+			}
+			found = append(found, finding("wrong-field", fieldOf(c), n.At, fmt.Sprintf("%q is blamed%s, though only %s", n.Name.Raw, words, wrongOnes(c))))
+		case n.Name.IsPointer():
+			found = append(found, finding("broken-pointer", fieldOf(c), n.At, fmt.Sprintf("%q leads to no field of the request, while %s", n.Name.Raw, wrongOnes(c))))
+		}
+		if len(found) > 0 {
+			break // one tells it
+		}
+	}
+	return found
+}
+
+func wrongOnes(c exchange.Case) string {
+	if len(c.Flaws) == 1 {
+		return c.Flaws[0].Pointer + " was wrong"
+	}
+	return fmt.Sprintf("%d other fields were wrong", len(c.Flaws))
+}
+
+func noFieldErrors(c exchange.Case, doc problem.Document) Finding {
+	where := fieldOf(c)
+	subject := shownPointer(where) + " was wrong"
+	if len(c.Flaws) > 1 {
+		subject = fmt.Sprintf("%d fields were wrong", len(c.Flaws))
+	}
+	for _, f := range c.Flaws {
+		if sentence, ok := layout.Mentions(doc.Value, f.Pointer); ok {
+			return finding("no-field-errors", where, "", fmt.Sprintf("%s, and the name stands only inside a sentence: “%s”", subject, shorten(sentence)))
+		}
+	}
+	return finding("no-field-errors", where, "", subject+", and the answer names no field at all")
+}
+
+// omitted judges flaws that are not reported. Where only some of several are,
+// the rest may rightly come later: what a decoder stops at is reported before
+// limits are looked at.
+func omitted(c exchange.Case, missing, reported []flaw.Flaw, r layout.Reading) []Finding {
+	if len(reported) == 0 {
+		var named []string
+		for _, n := range r.Fields[:min(3, len(r.Fields))] {
+			named = append(named, fmt.Sprintf("%q", n.Name.Raw))
+		}
+		what := fieldOf(c)
+		if len(c.Flaws) > 1 {
+			what = fmt.Sprintf("none of the %d wrong fields", len(c.Flaws))
+			return []Finding{finding("missed-field", "", r.Where, what+" is named; named is "+strings.Join(named, ", "))}
+		}
+		return []Finding{finding("missed-field", what, r.Where, what+" was wrong and is not named; named is "+strings.Join(named, ", "))}
+	}
+	last := 0
+	for _, f := range reported {
+		last = max(last, flaw.Stage(f.Rule))
+	}
+	if !slices.ContainsFunc(missing, func(f flaw.Flaw) bool { return flaw.Stage(f.Rule) <= last }) {
+		return nil
+	}
+	return []Finding{finding("one-at-a-time", "", r.Where, fmt.Sprintf("%d fields were wrong and %s reported; not reported: %s", len(missing)+len(reported), count(len(reported)), list(missing)))}
+}
+
+func count(n int) string {
+	if n == 1 {
+		return "only 1 is"
+	}
+	return fmt.Sprintf("only %d are", n)
+}
+
+func list(flaws []flaw.Flaw) string {
+	var out []string
+	for i, f := range flaws {
+		if i == 5 && len(flaws) > 6 {
+			out = append(out, fmt.Sprintf("and %d more", len(flaws)-i))
+			break
+		}
+		out = append(out, f.Pointer)
+	}
+	return strings.Join(out, ", ")
+}

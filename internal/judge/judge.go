@@ -1,0 +1,243 @@
+// Package judge holds an answer against what its case expects and says what is
+// wrong with it: findings under stable codes, and a verdict. It accuses only
+// where the description or a standard is plain; what they leave open it passes
+// over. It is pure: the same case and answer give the same findings.
+package judge
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"obiter/internal/exchange"
+	"obiter/internal/problem"
+)
+
+// Finding is one thing wrong with an answer.
+type Finding struct {
+	Code     string   `json:"code"`
+	Severity Severity `json:"severity"`
+	Message  string   `json:"message"`
+	At       string   `json:"at,omitempty"`    // header name, or pointer into the answer
+	Field    string   `json:"field,omitempty"` // pointer of the request field concerned
+	Cites    string   `json:"cites,omitempty"`
+}
+
+// Verdict is the outcome of a case.
+type Verdict string
+
+// The verdicts. A pass is unproven where the operation's control was refused,
+// for then a rejection shows nothing.
+const (
+	Pass     Verdict = "pass"
+	Fail     Verdict = "fail"
+	Unproven Verdict = "unproven"
+)
+
+// Case judges one answer. proven tells whether the operation's control was
+// accepted; for a control itself it is not used.
+func Case(c exchange.Case, a exchange.Answer, proven bool) (Verdict, []Finding) {
+	var found []Finding
+	switch {
+	case c.Kind == exchange.Flawed:
+		found = flawed(c, a)
+	default:
+		found = valid(c, a)
+	}
+	if c.Kind != exchange.Control && !proven {
+		found = slices.DeleteFunc(found, func(f Finding) bool {
+			known, ok := Find(f.Code)
+			return ok && !known.Itself
+		})
+	}
+	for _, f := range found {
+		if f.Severity == Error {
+			return Fail, found
+		}
+	}
+	if c.Kind != exchange.Control && !proven {
+		return Unproven, found
+	}
+	return Pass, found
+}
+
+func finding(code, field, at, message string) Finding {
+	known, ok := Find(code)
+	if !ok {
+		panic("judge: no code " + code)
+	}
+	return Finding{Code: code, Severity: known.Severity, Message: message, At: at, Field: field, Cites: known.Cites}
+}
+
+func status(code int) string {
+	if text := http.StatusText(code); text != "" {
+		if code == http.StatusUnprocessableEntity {
+			text = "Unprocessable Content" // its name since RFC 9110
+		}
+		return fmt.Sprintf("%d %s", code, text)
+	}
+	return fmt.Sprint(code)
+}
+
+// valid judges the answer to a control or an edge: any 2xx is right.
+func valid(c exchange.Case, a exchange.Answer) []Finding {
+	code, field, what := "control-rejected", "", "a valid request ("+strings.TrimPrefix(c.Name, "control, ")+" control)"
+	if c.Kind == exchange.Edge {
+		code, field = "edge-rejected", c.Edge.Pointer
+		what = fmt.Sprintf("a valid request, at %s %s,", shownPointer(field), c.Edge.Reason)
+	}
+	switch {
+	case a.Err != "":
+		return []Finding{finding("no-answer", field, "", what+" got no answer: "+a.Err)}
+	case a.Status >= 200 && a.Status < 300:
+		return nil
+	}
+	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, status(a.Status), quoted(a)))}
+}
+
+// quoted is the API's own words, shortened.
+func quoted(a exchange.Answer) string {
+	words := Words(a)
+	if words == "" {
+		return ""
+	}
+	return ": “" + words + "”"
+}
+
+// maxWords bounds how much of an answer is quoted in a message, in characters.
+const maxWords = 160
+
+// Words is what the answer says in its own words: a problem's detail or title,
+// a message, or the beginning of its text.
+func Words(a exchange.Answer) string {
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	for _, member := range []string{"detail", "message", "error", "title", "error_description"} {
+		if s := doc.Text(member); s != "" {
+			return shorten(s)
+		}
+	}
+	if !utf8.Valid(a.Body) {
+		return ""
+	}
+	return shorten(string(a.Body))
+}
+
+func shorten(s string) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if r := []rune(s); len(r) > maxWords {
+		return string(r[:maxWords-3]) + "..."
+	}
+	return s
+}
+
+func shownPointer(pointer string) string {
+	if pointer == "" {
+		return "the body"
+	}
+	return pointer
+}
+
+// flawed judges the answer to a request that must be rejected. What rules out
+// the rest comes first: a success, a crash and a redirect are each the one
+// thing to say.
+func flawed(c exchange.Case, a exchange.Answer) []Finding {
+	field := fieldOf(c)
+	switch {
+	case a.Err != "":
+		return []Finding{finding("no-answer", field, "", said(c)+" got no answer: "+a.Err)}
+	case a.Status >= 200 && a.Status < 300:
+		return []Finding{accepted(c, a, field)}
+	case a.Status >= 500:
+		return []Finding{finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), status(a.Status), quoted(a)))}
+	case a.Status >= 300 && a.Status < 400:
+		where := a.Header.Get("Location")
+		if where == "" {
+			where = "nowhere"
+		}
+		return []Finding{finding("redirected", field, "Location", fmt.Sprintf("%s was answered with %s to %s", said(c), status(a.Status), where))}
+	case a.Status < 200:
+		return []Finding{finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), status(a.Status)))}
+	}
+	return rejected(c, a)
+}
+
+// said tells in a few words what was wrong with the request.
+func said(c exchange.Case) string {
+	switch {
+	case len(c.Flaws) > 1:
+		return fmt.Sprintf("a request with %d fields wrong", len(c.Flaws))
+	case c.Flaws[0].In == "request":
+		return "a request in which " + c.Flaws[0].Reason
+	}
+	return fmt.Sprintf("%s (%s)", shownPointer(c.Flaws[0].Pointer), c.Flaws[0].Reason)
+}
+
+// fieldOf is the flawed field, where there is one.
+func fieldOf(c exchange.Case) string {
+	if len(c.Flaws) == 1 {
+		return c.Flaws[0].Pointer
+	}
+	return ""
+}
+
+func accepted(c exchange.Case, a exchange.Answer, field string) Finding {
+	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s", said(c), status(a.Status)))
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	if doc.Object["error"] != nil || doc.Object["errors"] != nil || doc.Media == "application/problem+json" {
+		f.Message += ", though its body speaks of an error" + quoted(a)
+	}
+	if c.Expect.Class == exchange.Method {
+		// A description may leave a method out that the service has.
+		f.Severity = Warning
+		f.Message = fmt.Sprintf("the description has no %s on this path, and yet it was answered with %s", c.Request.Method, status(a.Status))
+	}
+	return f
+}
+
+func rejected(c exchange.Case, a exchange.Answer) []Finding {
+	var found []Finding
+	right := slices.Contains(c.Expect.Statuses, a.Status)
+	if !right {
+		found = append(found, finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; %s would be right", said(c), status(a.Status), oneOf(c.Expect.Statuses))))
+	}
+	for code, header := range map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnauthorized: "WWW-Authenticate"} {
+		if _, there := a.Header[http.CanonicalHeaderKey(header)]; a.Status == code && !there {
+			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", status(code), header)))
+		}
+	}
+	doc, departures := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	for _, d := range departures {
+		if a.Truncated && d.Code == "unreadable" {
+			d.Message = "the body is longer than is read, so no JSON could be read from it"
+		}
+		f := finding(d.Code, "", d.At, d.Message)
+		f.Cites = "RFC 9457, section " + d.Section
+		found = append(found, f)
+	}
+	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
+	if right && doc.Value != nil && asksForField(c) {
+		found = append(found, blame(c, doc)...)
+	}
+	return found
+}
+
+func oneOf(statuses []int) string {
+	var out []string
+	for _, s := range statuses {
+		out = append(out, fmt.Sprint(s))
+	}
+	return strings.Join(out, " or ")
+}
+
+// asksForField tells whether the answer has to name a field: the flaw is one of
+// fields, and not of the body or the request as a whole.
+func asksForField(c exchange.Case) bool {
+	switch c.Expect.Class {
+	case exchange.Type, exchange.Constraint, exchange.UnknownField:
+	default:
+		return false
+	}
+	return slices.ContainsFunc(c.Flaws, asks)
+}

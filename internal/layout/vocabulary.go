@@ -1,0 +1,256 @@
+// Package layout reads field errors out of answers: which fields an answer
+// names, in which notation, with which message. It knows the layout that RFC
+// 9457, section 3, shows (errors with pointer and detail), maps of field to
+// messages, and lists of objects that name a field in any member.
+//
+// A name counts only if it can be held against a field of the request; a
+// sentence that mentions a field names nothing.
+package layout
+
+import (
+	"encoding/json"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"obiter/internal/instance"
+)
+
+// Fit is how well a name in an answer fits a field of the request.
+type Fit int
+
+// The fits, from none to exact.
+const (
+	None     Fit = iota
+	Root         // the whole body is named
+	Above        // an object or list that holds the field
+	NameOnly     // the field's last name, without its parents
+	NoIndex      // the field without array indexes
+	Spelling     // the field in another spelling: lengthM for length_m
+	Below        // something inside the field
+	Exact
+)
+
+// Notation is how a name is written.
+type Notation string
+
+// The notations.
+const (
+	Pointer   Notation = "pointer"
+	Fragment  Notation = "pointer-fragment"
+	Dotted    Notation = "dotted"
+	Bracketed Notation = "bracketed"
+	Plain     Notation = "name"
+	Segments  Notation = "segments"
+)
+
+// Vocabulary is the fields that a request could be blamed for.
+type Vocabulary struct {
+	exact   map[string]bool
+	noIndex map[string]bool
+	loose   map[string]bool // without indexes, spelling levelled
+	last    map[string]bool
+	body    any
+}
+
+// NewVocabulary collects the fields of the request as sent, of its control, and
+// the flawed fields, which may be in neither.
+func NewVocabulary(sent, control any, flawed []string) *Vocabulary {
+	v := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, body: sent}
+	add := func(pointer string) {
+		if pointer == "" || v.exact[pointer] {
+			return
+		}
+		v.exact[pointer] = true
+		tokens, err := instance.Split(pointer)
+		if err != nil {
+			return
+		}
+		bare := withoutIndexes(tokens)
+		v.noIndex[key(bare)] = true
+		v.loose[key(levelled(bare))] = true
+		if last := tokens[len(tokens)-1]; !isIndex(last) {
+			v.last[last] = true
+		}
+	}
+	for _, root := range []any{sent, control} {
+		count := 0
+		instance.Walk(root, func(pointer string, _ any) bool {
+			add(pointer)
+			count++
+			return count < 20_000
+		})
+	}
+	for _, f := range flawed {
+		add(f)
+	}
+	return v
+}
+
+func key(tokens []string) string { return instance.Join("", tokens...) }
+
+func isIndex(token string) bool {
+	_, err := strconv.ParseUint(token, 10, 32)
+	return err == nil
+}
+
+func withoutIndexes(tokens []string) []string {
+	return slices.DeleteFunc(slices.Clone(tokens), isIndex)
+}
+
+var leveller = strings.NewReplacer("_", "", "-", "", " ", "")
+
+func level(name string) string { return strings.ToLower(leveller.Replace(name)) }
+
+func levelled(tokens []string) []string {
+	out := make([]string, len(tokens))
+	for i, t := range tokens {
+		out[i] = level(t)
+	}
+	return out
+}
+
+// Name is a field as an answer writes it.
+type Name struct {
+	Raw      string
+	Notation Notation
+	readings [][]string // ways to read it as segments, likeliest first
+}
+
+var prefixes = map[string]bool{"body": true, "request": true, "requestbody": true, "$": true, "payload": true, "data": true, "input": true, "root": true, "json": true, "this": true}
+
+// ParseName reads a field's name in any notation.
+func ParseName(raw string) Name {
+	n := Name{Raw: raw, Notation: Plain}
+	text := strings.TrimSpace(raw)
+	switch {
+	case text == "" || text == "#" || text == "/" || text == "$" || text == "#/":
+		n.Notation, n.readings = Pointer, [][]string{{}}
+		return n
+	case strings.HasPrefix(text, "#/"):
+		n.Notation = Fragment
+		decoded, err := url.PathUnescape(text[1:])
+		if err != nil {
+			decoded = text[1:]
+		}
+		if tokens, err := instance.Split(decoded); err == nil {
+			n.read(tokens)
+		}
+		return n
+	case strings.HasPrefix(text, "/"):
+		n.Notation = Pointer
+		if tokens, err := instance.Split(text); err == nil {
+			n.read(tokens)
+		}
+		return n
+	}
+	n.readings = append(n.readings, []string{text})
+	if tokens := dotted(text); len(tokens) > 1 || strings.HasPrefix(text, "$") {
+		n.Notation = Dotted
+		if strings.Contains(text, "[") {
+			n.Notation = Bracketed
+		}
+		n.read(tokens)
+	}
+	return n
+}
+
+// SegmentsName reads a name given as a list: ["body", "crew", 0, "name"].
+func SegmentsName(list []any) (Name, bool) {
+	n := Name{Raw: string(instance.Encode(list)), Notation: Segments}
+	var tokens []string
+	for _, e := range list {
+		switch e := e.(type) {
+		case string:
+			tokens = append(tokens, e)
+		case json.Number:
+			tokens = append(tokens, string(e))
+		default:
+			return n, false
+		}
+	}
+	n.read(tokens)
+	return n, len(tokens) > 0
+}
+
+// read adds the segments as they are, and without a leading word for the body.
+func (n *Name) read(tokens []string) {
+	n.readings = append(n.readings, tokens)
+	if len(tokens) > 0 && prefixes[strings.ToLower(tokens[0])] {
+		n.readings = append(n.readings, tokens[1:])
+	}
+}
+
+var bracket = regexp.MustCompile(`\[\s*['"]?([^\]'"]*)['"]?\s*\]`)
+
+// dotted takes a.b[0].c and a[0][b] apart.
+func dotted(text string) []string {
+	text = bracket.ReplaceAllString(text, ".$1")
+	var out []string
+	for _, t := range strings.Split(text, ".") {
+		if t != "" {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// IsPointer tells whether the name is written as a JSON Pointer.
+func (n Name) IsPointer() bool { return n.Notation == Pointer || n.Notation == Fragment }
+
+// Fits tells how the name fits a field of the request.
+func (n Name) Fits(pointer string) Fit {
+	target, err := instance.Split(pointer)
+	if err != nil {
+		return None
+	}
+	best := None
+	for _, r := range n.readings {
+		best = max(best, fit(r, target))
+	}
+	return best
+}
+
+func fit(name, target []string) Fit {
+	switch {
+	case slices.Equal(name, target):
+		return Exact
+	case len(name) == 0:
+		return Root
+	case len(name) > len(target) && slices.Equal(name[:len(target)], target):
+		return Below
+	}
+	bareName, bareTarget := withoutIndexes(name), withoutIndexes(target)
+	switch {
+	case slices.Equal(levelled(name), levelled(target)):
+		return Spelling
+	case len(bareName) > 0 && slices.Equal(bareName, bareTarget):
+		return NoIndex
+	case len(bareName) > 0 && slices.Equal(levelled(bareName), levelled(bareTarget)):
+		return NoIndex
+	case len(name) < len(target) && slices.Equal(name, target[:len(name)]):
+		return Above
+	case len(name) < len(target) && slices.Equal(levelled(name), levelled(target[:len(name)])):
+		return Above
+	case len(bareName) > 0 && len(bareName) < len(bareTarget) && slices.Equal(bareName, bareTarget[:len(bareName)]):
+		return Above
+	case len(name) == 1 && len(target) > 1 && level(name[0]) == level(target[len(target)-1]):
+		return NameOnly
+	}
+	return None
+}
+
+// Knows tells whether the name stands for any field at all.
+func (v *Vocabulary) Knows(n Name) bool {
+	for _, r := range n.readings {
+		if len(r) == 0 || v.exact[key(r)] || v.noIndex[key(withoutIndexes(r))] || v.loose[key(levelled(withoutIndexes(r)))] {
+			return true
+		}
+		if len(r) == 1 && v.last[r[0]] {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,221 @@
+package oad
+
+import (
+	"encoding/json"
+	"maps"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"obiter/internal/instance"
+)
+
+// MurkyNull marks a schema of which readers disagree whether it takes null: by
+// the letter of OpenAPI 3.0.3 "nullable" does nothing without a "type" beside
+// it and adds nothing to an "enum", yet many services act as if it did. Neither
+// a flaw nor an edge is made of null there.
+const MurkyNull = "x-obiter-murky-null"
+
+// reference is a $ref and where it stands.
+type reference struct {
+	at  Location
+	ref string
+}
+
+// rewriter brings the schemas of a file to JSON Schema 2020-12, in place, so
+// that pointers into the file stay true, and as requests see them: a readOnly
+// property is not required (OpenAPI 3.0.3 and 3.1.0, "readOnly").
+type rewriter struct {
+	doc  *Document
+	old  bool // OpenAPI 3.0
+	base string
+	seen map[uintptr]bool
+	refs []reference
+}
+
+func (d *Document) rewriteFile(address string, f *file) []reference {
+	r := rewriter{doc: d, old: strings.HasPrefix(d.OpenAPI, "3.0"), base: address, seen: map[uintptr]bool{}}
+	if m, ok := f.value.(map[string]any); ok && address != d.base && looksLikeSchema(m) {
+		r.schema(m, "")
+	} else {
+		r.object(f.value, "", address != d.base)
+	}
+	// Only once all are in one dialect, for it follows references.
+	required := requirements{doc: d, seen: map[uintptr]bool{}}
+	required.walk(Location{address, ""}, f.value)
+	return r.refs
+}
+
+func looksLikeSchema(m map[string]any) bool {
+	for _, k := range []string{"type", "properties", "allOf", "oneOf", "anyOf", "enum", "items"} {
+		if _, ok := m[k]; ok {
+			return true
+		}
+	}
+	return false
+}
+
+// mapsOfNames are the members of OpenAPI objects whose own members are free names.
+var mapsOfNames = map[string]bool{
+	"paths": true, "responses": true, "parameters": true, "requestBodies": true, "headers": true,
+	"callbacks": true, "content": true, "links": true, "pathItems": true, "webhooks": true,
+	"encoding": true, "securitySchemes": true, "mediaTypes": true,
+}
+
+var schemaMaps = map[string]bool{"properties": true, "patternProperties": true, "$defs": true, "definitions": true, "dependentSchemas": true}
+var schemaLists = map[string]bool{"allOf": true, "anyOf": true, "oneOf": true, "prefixItems": true}
+var schemaMembers = map[string]bool{
+	"items": true, "additionalProperties": true, "not": true, "if": true, "then": true, "else": true, "contains": true,
+	"propertyNames": true, "unevaluatedItems": true, "unevaluatedProperties": true, "contentSchema": true,
+}
+
+func (r *rewriter) first(m map[string]any) bool {
+	key := reflect.ValueOf(m).Pointer()
+	if r.seen[key] {
+		return false
+	}
+	r.seen[key] = true
+	return true
+}
+
+// object goes through what is not a schema. In a file that is only a collection
+// of schemas (guess), whatever looks like one is one.
+func (r *rewriter) object(v any, at string, guess bool) {
+	switch v := v.(type) {
+	case []any:
+		for i, e := range v {
+			r.object(e, instance.Join(at, strconv.Itoa(i)), guess)
+		}
+	case map[string]any:
+		if !r.first(v) {
+			return
+		}
+		if ref, ok := v["$ref"].(string); ok {
+			r.refs = append(r.refs, reference{Location{r.base, at}, ref})
+		}
+		for _, k := range instance.Names(v) {
+			r.member(k, v[k], instance.Join(at, k), guess)
+		}
+	}
+}
+
+func (r *rewriter) member(k string, v any, at string, guess bool) {
+	m, isMap := v.(map[string]any)
+	switch {
+	case isExtension(k) || k == "example" || k == "examples":
+	case k == "schema" || k == "itemSchema":
+		r.schema(v, at)
+	case k == "schemas" && isMap:
+		for _, name := range instance.Names(m) {
+			r.schema(m[name], instance.Join(at, name))
+		}
+	case mapsOfNames[k] && isMap:
+		for _, name := range instance.Names(m) {
+			r.object(m[name], instance.Join(at, name), guess)
+		}
+	case guess && isMap && looksLikeSchema(m):
+		r.schema(v, at)
+	default:
+		r.object(v, at, guess)
+	}
+}
+
+func (r *rewriter) schema(v any, at string) {
+	m, ok := v.(map[string]any)
+	if !ok || !r.first(m) {
+		return
+	}
+	if ref, ok := m["$ref"].(string); ok {
+		r.refs = append(r.refs, reference{Location{r.base, at}, ref})
+		if r.old {
+			maps.DeleteFunc(m, func(k string, _ any) bool { return k != "$ref" })
+			return
+		}
+	}
+	r.keywords(m)
+	for _, k := range instance.Names(m) {
+		below := instance.Join(at, k)
+		switch inner := m[k].(type) {
+		case map[string]any:
+			if schemaMembers[k] {
+				r.schema(inner, below)
+			} else if schemaMaps[k] {
+				for _, name := range instance.Names(inner) {
+					r.schema(inner[name], instance.Join(below, name))
+				}
+			}
+		case []any:
+			if schemaLists[k] {
+				for i, s := range inner {
+					r.schema(s, instance.Join(below, strconv.Itoa(i)))
+				}
+			}
+		}
+	}
+}
+
+// notInOpenAPI30 are assertions of later dialects; in a 3.0 document they have no force.
+var notInOpenAPI30 = []string{
+	"const", "patternProperties", "if", "then", "else", "contains", "minContains", "maxContains", "propertyNames",
+	"prefixItems", "dependentRequired", "dependentSchemas", "unevaluatedItems", "unevaluatedProperties",
+	"dependencies", "additionalItems", "$id", "$schema", "$anchor", "$dynamicRef", "$dynamicAnchor", "$recursiveRef", "$vocabulary",
+}
+
+// keywords rewrites one schema object. Boolean limits and nullable stray into
+// 3.1 documents as well; there the first mean what they meant, and the second
+// is murky.
+func (r *rewriter) keywords(m map[string]any) {
+	if r.old {
+		for _, k := range notInOpenAPI30 {
+			delete(m, k)
+		}
+	}
+	for _, limit := range [][2]string{{"exclusiveMinimum", "minimum"}, {"exclusiveMaximum", "maximum"}} {
+		strict, ok := m[limit[0]].(bool)
+		if !ok {
+			continue
+		}
+		delete(m, limit[0])
+		if bound, ok := m[limit[1]].(json.Number); ok && strict {
+			m[limit[0]] = bound
+			delete(m, limit[1])
+		}
+	}
+	if nullable, ok := m["nullable"].(bool); ok && nullable {
+		r.nullable(m)
+	}
+	// "any type at all" is how some tools write a schema without a type.
+	if t, ok := m["type"].(string); ok && (t == "any" || t == "file") {
+		delete(m, "type")
+		m[MurkyNull] = true
+	}
+	if _, ok := m["required"].(bool); ok {
+		delete(m, "required") // a habit from parameters; it says nothing here
+	}
+}
+
+func (r *rewriter) nullable(m map[string]any) {
+	t, typed := m["type"].(string)
+	if !typed || !r.old {
+		m[MurkyNull] = true
+		return
+	}
+	m["type"] = []any{t, "null"}
+	if values, ok := m["enum"].([]any); ok && !containsNull(values) {
+		m[MurkyNull] = true
+	}
+	for _, k := range []string{"allOf", "anyOf", "oneOf", "not"} {
+		if _, ok := m[k]; ok {
+			m[MurkyNull] = true
+		}
+	}
+}
+
+func containsNull(values []any) bool {
+	for _, v := range values {
+		if v == nil {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,33 @@
+package plan
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+)
+
+// caseID is ten hexadecimal digits from the operation, the fields, the rules
+// and the variants, and never from values: it survives a new seed, another
+// example, another machine.
+func caseID(operation string, kind exchange.Kind, identity []flaw.Flaw) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n%s\n", operation, kind)
+	for _, f := range identity {
+		fmt.Fprintf(h, "%s\x00%s\x00%s\x00%s\n", f.In, f.Pointer, f.Rule, f.Variant)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:5])
+}
+
+// digest tells equal requests: same method, address, headers and body.
+func digest(r exchange.Request) [32]byte {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s %s\n", r.Method, r.URL)
+	for _, header := range r.Headers {
+		fmt.Fprintf(h, "%s: %s\n", header[0], header[1])
+	}
+	h.Write(r.Body)
+	return [32]byte(h.Sum(nil))
+}

@@ -1,0 +1,126 @@
+package plan
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+)
+
+// request gives out the flaws of the request as a whole.
+func (e *emitter) request() {
+	control := e.op.Controls[0].Value
+	body := instance.Encode(control)
+	e.malformed(control, body)
+	if e.op.Body.Required { // else an empty body is allowed
+		e.whole(control, "empty-body", "no-bytes", "a body is required and none is sent", exchange.EmptyBody, e.op.request(e.op.Method, e.op.Media, nil))
+	}
+	if other := e.otherMedia(); other != "" {
+		e.whole(control, "wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types",
+			exchange.MediaType, e.op.request(e.op.Method, other, body))
+	}
+	if method := e.otherMethod(); method != "" {
+		var sent []byte
+		contentType := ""
+		if method != "GET" {
+			sent, contentType = body, e.op.Media
+		}
+		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, exchange.Method, e.op.request(method, contentType, sent))
+	}
+}
+
+func (e *emitter) whole(control any, rule, variant, reason string, class exchange.Class, r exchange.Request) {
+	f := flaw.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}
+	e.give(exchange.Case{Name: rule + " " + variant, Kind: exchange.Flawed, Request: r, Flaws: []flaw.Flaw{f},
+		Expect: exchange.Expect{Class: class}, Control: control}, []flaw.Flaw{f})
+}
+
+// malformed sends what no JSON reader may take (RFC 8259).
+func (e *emitter) malformed(control any, body []byte) {
+	last := len(body) - 1
+	for _, m := range []struct {
+		variant string
+		depth   flaw.Depth
+		body    []byte
+		reason  string
+	}{
+		{"cut-off", flaw.Quick, body[:last], "the last character of the JSON text is cut off"},
+		{"trailing-comma", flaw.Usual, trailingComma(body), "a comma stands before the closing bracket"},
+		{"single-quotes", flaw.Usual, bytes.ReplaceAll(body, []byte(`"`), []byte(`'`)), "texts stand in single quotes"},
+		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "other text follows the JSON text"},
+		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment stands before the JSON text"},
+		{"not-utf-8", flaw.Deep, bytes.Replace(body, []byte(`"`), []byte("\"\xff"), 1), "a name or text is not UTF-8"},
+	} {
+		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
+			continue
+		}
+		e.whole(control, "malformed-json", m.variant, m.reason, exchange.Syntax, e.op.request(e.op.Method, e.op.Media, m.body))
+	}
+}
+
+func trailingComma(body []byte) []byte {
+	last := len(body) - 1
+	if last < 2 || body[last] != '}' && body[last] != ']' || body[last-1] == '{' || body[last-1] == '[' {
+		return body
+	}
+	return append(append(bytes.Clone(body[:last]), ','), body[last])
+}
+
+// otherMedia is a media type that the operation does not describe; "" where it takes any.
+func (e *emitter) otherMedia() string {
+	described := func(t string) bool {
+		for _, m := range e.op.Body.Media {
+			have, _, _ := strings.Cut(strings.ToLower(m.Type), ";")
+			if have == t || have == "*/*" || strings.HasSuffix(have, "/*") && strings.HasPrefix(t, strings.TrimSuffix(have, "*")) {
+				return true
+			}
+		}
+		return false
+	}
+	for _, t := range []string{"text/plain", "application/octet-stream", "application/x-ndjson"} {
+		if !described(t) {
+			return t
+		}
+	}
+	return ""
+}
+
+// otherMethod is a method that no path of the description has at this address:
+// GET first, for it changes nothing. HEAD and OPTIONS are left out, for servers
+// answer them on their own.
+func (e *emitter) otherMethod() string {
+	for _, method := range []string{"GET", "PATCH", "PUT", "POST"} {
+		if !e.op.plan.describes(method, e.op.Operation) {
+			return method
+		}
+	}
+	return ""
+}
+
+// describes tells whether the description has the method on this path, or on
+// another template that the same address would match.
+func (p *Plan) describes(method string, at oad.Operation) bool {
+	for _, o := range p.doc.Operations {
+		if o.Method == method && overlap(o.Path, at.Path) {
+			return true
+		}
+	}
+	return false
+}
+
+func overlap(a, b string) bool {
+	x, y := strings.Split(a, "/"), strings.Split(b, "/")
+	if len(x) != len(y) {
+		return false
+	}
+	for i := range x {
+		if x[i] != y[i] && !strings.Contains(x[i], "{") && !strings.Contains(y[i], "{") {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,98 @@
+package plan
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"obiter/internal/oad"
+)
+
+// SelectionError is a pattern or tag that picks nothing.
+type SelectionError struct {
+	Option  string // --only or --tag
+	Value   string
+	Choices []string // what there is to pick from
+}
+
+func (e *SelectionError) Error() string {
+	return fmt.Sprintf("%s %q matches no operation of the description", e.Option, e.Value)
+}
+
+func selectOperations(all []oad.Operation, opt Options) ([]oad.Operation, error) {
+	matchesAny := func(globs []string, o oad.Operation) bool {
+		return slices.ContainsFunc(globs, func(g string) bool { return matches(g, o) })
+	}
+	for _, g := range opt.Only {
+		if !slices.ContainsFunc(all, func(o oad.Operation) bool { return matches(g, o) }) {
+			return nil, &SelectionError{"--only", g, names(all)}
+		}
+	}
+	for _, tag := range opt.Tags {
+		if !slices.ContainsFunc(all, func(o oad.Operation) bool { return slices.Contains(o.Tags, tag) }) {
+			return nil, &SelectionError{"--tag", tag, tags(all)}
+		}
+	}
+	var out []oad.Operation
+	for _, o := range all {
+		tagged := len(opt.Tags) == 0 || slices.ContainsFunc(opt.Tags, func(t string) bool { return slices.Contains(o.Tags, t) })
+		if tagged && (len(opt.Only) == 0 || matchesAny(opt.Only, o)) && !matchesAny(opt.Skip, o) {
+			out = append(out, o)
+		}
+	}
+	return out, nil
+}
+
+func names(all []oad.Operation) []string {
+	var out []string
+	for _, o := range all {
+		out = append(out, o.Name())
+	}
+	return out
+}
+
+func tags(all []oad.Operation) []string {
+	var out []string
+	for _, o := range all {
+		for _, t := range o.Tags {
+			if !slices.Contains(out, t) {
+				out = append(out, t)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// matches tests an operation against a glob: a method and a path, either with
+// "*" (in a path: within one segment, "**": across them; a path of "*" is any).
+// A glob without a blank is a path where it begins with "/", else an operationId.
+func matches(glob string, o oad.Operation) bool {
+	method, path, two := strings.Cut(strings.TrimSpace(glob), " ")
+	if !two {
+		if strings.HasPrefix(method, "/") {
+			return globbed(method, o.Path)
+		}
+		return globbed(method, o.ID) && o.ID != ""
+	}
+	path = strings.TrimSpace(path)
+	return globbed(strings.ToUpper(method), o.Method) && (path == "*" || globbed(path, o.Path))
+}
+
+func globbed(glob, s string) bool {
+	var b strings.Builder
+	for i := 0; i < len(glob); i++ {
+		switch {
+		case strings.HasPrefix(glob[i:], "**"):
+			b.WriteString(".*")
+			i++
+		case glob[i] == '*':
+			b.WriteString("[^/]*")
+		default:
+			b.WriteString(regexp.QuoteMeta(glob[i : i+1]))
+		}
+	}
+	re, err := regexp.Compile("^(?s:" + b.String() + ")$")
+	return err == nil && re.MatchString(s)
+}

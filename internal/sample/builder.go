@@ -1,0 +1,306 @@
+package sample
+
+import (
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"math/rand/v2"
+	"slices"
+	"strconv"
+
+	"obiter/internal/instance"
+	"obiter/internal/schema"
+)
+
+// Bounds of what is built.
+const (
+	maxNesting  = 40      // levels; a schema may recurse
+	maxElements = 10_000  // of one array
+	maxText     = 1 << 20 // code points of one text
+)
+
+var errRecursion = errors.New("the schema recurses without end")
+
+// builder makes one instance. branch says which way alternatives go.
+type builder struct {
+	seed   uint64
+	full   bool
+	branch int
+	widest int // the most branches an alternative had
+	depth  int
+	active map[string]int // schemas being built, against endless recursion
+}
+
+func (b *builder) random(at string, ordinal int) *rand.Rand {
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%s\x00%d", at, ordinal)
+	return rand.New(rand.NewPCG(b.seed, h.Sum64()))
+}
+
+func (b *builder) choose(_ schema.Schema, _ string, n int) []int {
+	b.widest = max(b.widest, n)
+	return []int{b.branch % n}
+}
+
+// value makes an instance that obeys all schemas in list. A higher ordinal
+// makes another one, for lists without duplicates.
+func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, error) {
+	sources := schema.Expand(list, b.choose)
+	for _, s := range sources {
+		if b.active[s.URL()] >= 2 {
+			return nil, errRecursion
+		}
+	}
+	if b.depth > maxNesting {
+		return nil, errRecursion
+	}
+	b.depth++
+	for _, s := range sources {
+		b.active[s.URL()]++
+	}
+	defer func() {
+		b.depth--
+		for _, s := range sources {
+			b.active[s.URL()]--
+		}
+	}()
+
+	sh := schema.Merge(sources)
+	if ordinal == 0 {
+		for _, ex := range sh.Examples {
+			if v := stripReadOnly(list, ex); obeys(list, v) && v != nil {
+				return b.reshape(at, list, v), nil
+			}
+		}
+	}
+	if sh.HasEnum {
+		return b.member(at, list, sh, ordinal)
+	}
+	switch sh.Kind() {
+	case schema.Object:
+		return b.object(at, sh)
+	case schema.Array:
+		return b.array(at, sh)
+	case schema.String:
+		return b.text(at, list, sh, ordinal)
+	case schema.Number, schema.Integer:
+		return b.number(at, list, sh, ordinal)
+	case schema.Boolean:
+		return ordinal%2 == 0, nil
+	case schema.Null:
+		return nil, nil
+	}
+	return nil, fmt.Errorf("at %s no type is allowed", instance.Fragment(at))
+}
+
+func obeys(list []schema.Schema, v any) bool {
+	for _, s := range list {
+		if !s.Valid(v) {
+			return false
+		}
+	}
+	return true
+}
+
+// member picks from an enum: values other than null first.
+func (b *builder) member(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
+	var fit []any
+	for _, v := range sh.Enum {
+		if v != nil && obeys(list, v) {
+			fit = append(fit, v)
+		}
+	}
+	if len(fit) == 0 && slices.Contains(sh.Enum, nil) && obeys(list, nil) {
+		return nil, nil
+	}
+	if len(fit) == 0 {
+		return nil, fmt.Errorf("at %s no value of the enum obeys the other rules", instance.Fragment(at))
+	}
+	return fit[ordinal%len(fit)], nil
+}
+
+func (b *builder) object(at string, sh *schema.Shape) (any, error) {
+	out := map[string]any{}
+	names := slices.Clone(sh.Required)
+	if b.full {
+		for _, n := range sh.Properties {
+			if !slices.Contains(names, n) {
+				names = append(names, n)
+			}
+		}
+	}
+	for _, name := range names {
+		required := slices.Contains(sh.Required, name)
+		if !required && sh.MaxProps != nil && len(out) >= *sh.MaxProps {
+			break
+		}
+		members, ok := sh.Member(name)
+		if !ok {
+			if required {
+				return nil, fmt.Errorf("at %s the member %q is required and not allowed", instance.Fragment(at), name)
+			}
+			continue
+		}
+		if !required && schema.Merge(schema.Expand(members, b.choose)).ReadOnly {
+			continue
+		}
+		v, err := b.value(instance.Join(at, name), members, 0)
+		if err != nil {
+			if required {
+				return nil, err
+			}
+			continue
+		}
+		out[name] = v
+	}
+	for i := 1; sh.MinProps != nil && len(out) < *sh.MinProps; i++ {
+		name := fmt.Sprintf("extra%d", i)
+		members, ok := sh.Member(name)
+		if !ok || i > maxElements {
+			return b.fillUp(at, sh, out)
+		}
+		v, err := b.value(instance.Join(at, name), members, 0)
+		if err != nil {
+			return nil, err
+		}
+		out[name] = v
+	}
+	return out, nil
+}
+
+// fillUp adds optional known members until minProperties is reached.
+func (b *builder) fillUp(at string, sh *schema.Shape, out map[string]any) (any, error) {
+	for _, name := range sh.Properties {
+		if _, has := out[name]; has || len(out) >= *sh.MinProps {
+			continue
+		}
+		members, ok := sh.Member(name)
+		if !ok {
+			continue
+		}
+		if v, err := b.value(instance.Join(at, name), members, 0); err == nil {
+			out[name] = v
+		}
+	}
+	if len(out) < *sh.MinProps {
+		return nil, fmt.Errorf("at %s there are not enough members for minProperties %d", instance.Fragment(at), *sh.MinProps)
+	}
+	return out, nil
+}
+
+func (b *builder) array(at string, sh *schema.Shape) (any, error) {
+	n := 1
+	if b.full {
+		n = max(2, sh.Prefix())
+	}
+	if sh.MinItems != nil {
+		n = max(n, *sh.MinItems)
+	}
+	if sh.MaxItems != nil {
+		n = min(n, *sh.MaxItems)
+	}
+	if n > maxElements {
+		return nil, fmt.Errorf("at %s minItems %d is more than is built here", instance.Fragment(at), n)
+	}
+	out := []any{}
+	for ordinal := 0; len(out) < n; ordinal++ {
+		i := len(out)
+		v, err := b.value(instance.Join(at, strconv.Itoa(i)), sh.Item(i), ordinal)
+		if err != nil {
+			if sh.MinItems == nil || i >= *sh.MinItems {
+				break
+			}
+			return nil, err
+		}
+		if sh.Unique && slices.ContainsFunc(out, func(have any) bool { return instance.Equal(have, v) }) {
+			if ordinal > 4*n+16 {
+				if sh.MinItems == nil || i >= *sh.MinItems {
+					break
+				}
+				return nil, fmt.Errorf("at %s no %d different elements could be made", instance.Fragment(at), n)
+			}
+			continue
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// reshape completes a valid value with what is optional, or prunes it to what
+// is required. Where the outcome would not be valid, the value stays.
+func (b *builder) reshape(at string, list []schema.Schema, v any) any {
+	sh := schema.Merge(schema.Apply(list, v))
+	var out any
+	switch v := v.(type) {
+	case map[string]any:
+		out = b.reshapeObject(at, sh, v)
+	case []any:
+		out = b.reshapeArray(at, sh, v)
+	default:
+		return v
+	}
+	if obeys(list, out) {
+		return out
+	}
+	return v
+}
+
+func (b *builder) reshapeObject(at string, sh *schema.Shape, v map[string]any) any {
+	out := map[string]any{}
+	for _, name := range instance.Names(v) {
+		if !b.full && !slices.Contains(sh.Required, name) {
+			continue
+		}
+		out[name] = v[name]
+		if members, ok := sh.Member(name); ok && len(members) > 0 {
+			out[name] = b.reshape(instance.Join(at, name), members, v[name])
+		}
+	}
+	if !b.full {
+		return out
+	}
+	for _, name := range sh.Properties {
+		if _, has := out[name]; has {
+			continue
+		}
+		members, ok := sh.Member(name)
+		if !ok || schema.Merge(schema.Expand(members, b.choose)).ReadOnly {
+			continue
+		}
+		added, err := b.value(instance.Join(at, name), members, 0)
+		if err != nil {
+			continue
+		}
+		out[name] = added
+		for _, s := range sh.Sources {
+			if !s.Valid(out) {
+				delete(out, name)
+				break
+			}
+		}
+	}
+	return out
+}
+
+func (b *builder) reshapeArray(at string, sh *schema.Shape, v []any) any {
+	out := make([]any, len(v))
+	for i, e := range v {
+		out[i] = e
+		if items := sh.Item(i); len(items) > 0 {
+			out[i] = b.reshape(instance.Join(at, strconv.Itoa(i)), items, e)
+		}
+	}
+	if !b.full || len(out) != 1 || sh.MaxItems != nil && *sh.MaxItems < 2 || len(sh.Item(1)) == 0 {
+		return out
+	}
+	for ordinal := 1; ordinal < 4; ordinal++ {
+		second, err := b.value(instance.Join(at, "1"), sh.Item(1), ordinal)
+		if err != nil {
+			break
+		}
+		if !instance.Equal(second, out[0]) {
+			return append(out, second)
+		}
+	}
+	return out
+}

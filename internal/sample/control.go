@@ -1,0 +1,146 @@
+// Package sample makes valid instances of schemas: controls, which a service
+// that keeps to its description must accept, and the values that edges and
+// flaws start from. Published examples come first, completed or pruned; what
+// they leave open is synthesised. Everything is validated before it is given
+// out, and the same seed gives the same values.
+//
+// It refuses schemas that nothing obeys, and says which keyword stood in the way.
+package sample
+
+import (
+	"fmt"
+
+	"obiter/internal/instance"
+	"obiter/internal/schema"
+)
+
+// Published is an example of the description, and where it stands.
+type Published struct {
+	Value any
+	Place string // file:line:column
+}
+
+// Control is a valid instance.
+type Control struct {
+	Shape  string // "fullest" or "leanest"
+	Value  any
+	Origin string // "example" or "synthesised"
+}
+
+// Result is what could be made of a schema.
+type Result struct {
+	Controls []Control // fullest first; one where both would be the same
+	Rejected []string  // published examples that break their own schema, with place and reason
+}
+
+// Maker makes instances under one seed.
+type Maker struct {
+	seed uint64
+}
+
+// New makes a Maker.
+func New(seed uint64) *Maker { return &Maker{seed} }
+
+// maxBranches bounds how many ways through alternatives are tried.
+const maxBranches = 8
+
+// Controls makes the fullest and the leanest instance of a schema. The error
+// says why there is none.
+func (m *Maker) Controls(root schema.Schema, examples []Published) (Result, error) {
+	var res Result
+	var base any
+	origin := "synthesised"
+	for _, ex := range examples {
+		v := stripReadOnly([]schema.Schema{root}, ex.Value)
+		violations := root.Validate(v, nil)
+		if len(violations) == 0 {
+			if origin != "example" {
+				base, origin = v, "example"
+			}
+			continue
+		}
+		first := violations[0]
+		res.Rejected = append(res.Rejected, fmt.Sprintf("%s: this example breaks its own schema at %s: %s", ex.Place, instance.Fragment(first.Pointer), first.Message))
+	}
+	full, err := m.shaped(root, base, origin == "example", true)
+	if err != nil {
+		return res, err
+	}
+	res.Controls = append(res.Controls, Control{"fullest", full, origin})
+	lean, err := m.shaped(root, base, origin == "example", false)
+	if err == nil && !instance.Equal(full, lean) {
+		res.Controls = append(res.Controls, Control{"leanest", lean, origin})
+	}
+	return res, nil
+}
+
+// shaped makes one control, from the example where there is one.
+func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool) (any, error) {
+	list := []schema.Schema{root}
+	if hasBase {
+		b := builder{seed: m.seed, full: full, active: map[string]int{}}
+		v := b.reshape("", list, base)
+		if root.Valid(v) {
+			return v, nil
+		}
+		if full {
+			return base, nil
+		}
+	}
+	var reason error
+	for branch := range maxBranches {
+		b := builder{seed: m.seed, full: full, branch: branch, active: map[string]int{}}
+		v, err := b.value("", list, 0)
+		if err == nil {
+			violations := root.Validate(v, nil)
+			if len(violations) == 0 {
+				return v, nil
+			}
+			err = fmt.Errorf("what was made breaks %s at %s: %s", violations[0].Keyword, instance.Fragment(violations[0].Pointer), violations[0].Message)
+		}
+		if reason == nil {
+			reason = err
+		}
+		if b.widest <= branch+1 {
+			break
+		}
+	}
+	return nil, fmt.Errorf("no valid value could be made: %w", reason)
+}
+
+// Value makes one valid value of a schema, the fullest. It serves parameters.
+func (m *Maker) Value(root schema.Schema, examples []Published) (any, error) {
+	res, err := m.Controls(root, examples)
+	if err != nil {
+		return nil, err
+	}
+	return res.Controls[0].Value, nil
+}
+
+// stripReadOnly takes out what an example of an answer has beyond a request.
+func stripReadOnly(list []schema.Schema, v any) any {
+	sh := schema.Merge(schema.Apply(list, v))
+	switch v := v.(type) {
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for _, name := range instance.Names(v) {
+			members, ok := sh.Member(name)
+			if !ok || len(members) == 0 {
+				out[name] = v[name]
+				continue
+			}
+			if schema.Merge(schema.Apply(members, v[name])).ReadOnly {
+				continue
+			}
+			out[name] = stripReadOnly(members, v[name])
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, e := range v {
+			out[i] = stripReadOnly(sh.Item(i), e)
+		}
+		return out
+	}
+	return v
+}

@@ -1,0 +1,42 @@
+package sample
+
+import (
+	"slices"
+	"strconv"
+
+	"obiter/internal/instance"
+	"obiter/internal/schema"
+)
+
+// Elements makes a list of n elements that each obey the item rules of sh,
+// different from one another where that is asked for: those of start, then
+// made ones. False where there are not enough.
+func (m *Maker) Elements(sh *schema.Shape, start []any, n int) ([]any, bool) {
+	out := slices.Clone(start[:min(len(start), n)])
+	at := sh.Sources[0].URL()
+	for ordinal := 1; len(out) < n; ordinal++ {
+		i := len(out)
+		items := sh.Item(i)
+		if !sh.Unique && i > 0 && i >= sh.Prefix() {
+			out = append(out, instance.Clone(out[i-1]))
+			continue
+		}
+		if ordinal > 4*n+16 {
+			return nil, false
+		}
+		var v any = strconv.Itoa(ordinal)
+		if len(items) > 0 {
+			b := builder{seed: m.seed, full: true, active: map[string]int{}}
+			made, err := b.value(instance.Join(at, strconv.Itoa(i)), items, ordinal)
+			if err != nil || !obeys(items, made) {
+				return nil, false
+			}
+			v = made
+		}
+		if sh.Unique && slices.ContainsFunc(out, func(have any) bool { return instance.Equal(have, v) }) {
+			continue
+		}
+		out = append(out, v)
+	}
+	return out, true
+}

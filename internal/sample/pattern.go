@@ -1,0 +1,171 @@
+package sample
+
+import (
+	"math/rand/v2"
+	"regexp"
+	"regexp/syntax"
+	"strings"
+	"unicode/utf8"
+)
+
+var (
+	lookAround = regexp.MustCompile(`\(\?(=|!|<=|<!)`)
+	unicodeHex = regexp.MustCompile(`\\u\{?([0-9a-fA-F]{4,6})\}?`)
+)
+
+// maxGenerated bounds what a pattern may generate, in code points.
+const maxGenerated = 4096
+
+// matching generates texts from a pattern, of a length between least and most
+// where it can be had. Look-around is left out of the generating and left to
+// the caller's check, which is why there are several tries.
+func matching(source string, least, most int, rng *rand.Rand) []string {
+	plain := unicodeHex.ReplaceAllString(withoutLookAround(source), `\x{$1}`)
+	re, err := syntax.Parse(plain, syntax.Perl|syntax.UnicodeGroups)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, more := range growth(least, most) {
+		g := generator{rng: rng, more: more}
+		g.write(re)
+		if n := utf8.RuneCountInString(g.out.String()); !g.failed && n >= least && n <= most {
+			out = append(out, g.out.String())
+		}
+		// Where the pattern leaves the ends open, padding gives a length it does not.
+		if n := utf8.RuneCountInString(g.out.String()); !g.failed && n < least && !strings.HasSuffix(source, "$") {
+			out = append(out, g.out.String()+strings.Repeat("a", least-n))
+		}
+		if len(out) >= 12 {
+			break
+		}
+	}
+	return out
+}
+
+// growth is how many repetitions beyond the least are tried.
+func growth(least, most int) []int {
+	out := []int{1, 0, 2, 3, 4, 5, 6, 7, 8, 10, 12, 14, 16, 20, 24, 32}
+	for _, n := range []int{least, least - 1, least + 1, least - 2, least - 3, most, most - 1, most - 2} {
+		if n > 0 && n <= maxGenerated {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// withoutLookAround cuts look-ahead and look-behind groups out of a pattern.
+func withoutLookAround(source string) string {
+	for {
+		at := lookAround.FindStringIndex(source)
+		if at == nil {
+			return source
+		}
+		end := closing(source, at[0])
+		if end < 0 {
+			return source
+		}
+		source = source[:at[0]] + source[end+1:]
+	}
+}
+
+// closing finds the parenthesis that closes the one at from; -1 where none does.
+func closing(source string, from int) int {
+	depth, class := 0, false
+	for i := from; i < len(source); i++ {
+		switch c := source[i]; {
+		case c == '\\':
+			i++
+		case c == '[':
+			class = true
+		case c == ']':
+			class = false
+		case class:
+		case c == '(':
+			depth++
+		case c == ')':
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// generator writes a text that a parsed pattern matches.
+type generator struct {
+	rng    *rand.Rand
+	more   int
+	out    strings.Builder
+	failed bool
+}
+
+func (g *generator) write(re *syntax.Regexp) {
+	if g.failed || g.out.Len() > 4*maxGenerated {
+		return
+	}
+	switch re.Op {
+	case syntax.OpNoMatch:
+		g.failed = true
+	case syntax.OpLiteral:
+		for _, r := range re.Rune {
+			g.out.WriteRune(r)
+		}
+	case syntax.OpCharClass:
+		g.class(re.Rune)
+	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		g.out.WriteByte("abcdefghijklmnopqrstuvwxyz"[g.rng.IntN(26)])
+	case syntax.OpCapture, syntax.OpConcat:
+		for _, sub := range re.Sub {
+			g.write(sub)
+		}
+	case syntax.OpAlternate:
+		g.write(re.Sub[g.rng.IntN(len(re.Sub))])
+	case syntax.OpStar:
+		g.repeat(re.Sub[0], 0, -1)
+	case syntax.OpPlus:
+		g.repeat(re.Sub[0], 1, -1)
+	case syntax.OpQuest:
+		g.repeat(re.Sub[0], 0, 1)
+	case syntax.OpRepeat:
+		g.repeat(re.Sub[0], re.Min, re.Max)
+	}
+}
+
+func (g *generator) repeat(re *syntax.Regexp, least, most int) {
+	n := least + g.more
+	if most >= 0 {
+		n = min(n, most)
+	}
+	for range n {
+		g.write(re)
+	}
+}
+
+// class picks a letter or digit of a character class, else its first character.
+func (g *generator) class(ranges []rune) {
+	if len(ranges) == 0 {
+		g.failed = true
+		return
+	}
+	var plain []rune
+	for _, r := range "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789" {
+		for i := 0; i+1 < len(ranges); i += 2 {
+			if r >= ranges[i] && r <= ranges[i+1] {
+				plain = append(plain, r)
+				break
+			}
+		}
+	}
+	if len(plain) > 0 {
+		g.out.WriteRune(plain[g.rng.IntN(len(plain))])
+		return
+	}
+	for i := 0; i+1 < len(ranges); i += 2 {
+		for r := max(ranges[i], '!'); r <= ranges[i+1] && r <= ranges[i]+256; r++ {
+			g.out.WriteRune(r)
+			return
+		}
+	}
+	g.out.WriteRune(ranges[0])
+}

@@ -1,0 +1,265 @@
+// Package schema compiles JSON Schemas of dialect 2020-12 and answers three
+// questions about them: does an instance obey (Validate, the independent
+// witness of every flaw), which schemas apply at a place (Applied), and what do
+// they say together (Merge, a Shape).
+//
+// Patterns are ECMA-262, lengths count code points, formats are asserted. A
+// pattern that cannot be read here is not checked and says so in its Shape.
+package schema
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dlclark/regexp2"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
+
+	"obiter/internal/instance"
+)
+
+// Source is where schema documents come from.
+type Source interface {
+	// Load is the JSON value of the document at a URL without fragment.
+	Load(url string) (any, error)
+	// Order is the names of a "properties" object as they stand in its document.
+	Order(properties map[string]any) []string
+}
+
+// Set compiles the schemas of one source and keeps what it compiled. It is not
+// safe for concurrent use; the schemas it gives out are, for Validate.
+type Set struct {
+	source   Source
+	compiler *jsonschema.Compiler
+	byURL    map[string]*jsonschema.Schema
+	notes    map[*jsonschema.Schema]*notes
+}
+
+// Schema is one compiled schema. The zero value is none.
+type Schema struct {
+	js  *jsonschema.Schema
+	set *Set
+}
+
+// NewSet makes an empty set over a source.
+func NewSet(source Source) *Set {
+	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}}
+	s.compiler = jsonschema.NewCompiler()
+	s.compiler.DefaultDraft(jsonschema.Draft2020)
+	s.compiler.AssertFormat()
+	s.compiler.UseRegexpEngine(compilePattern)
+	s.compiler.UseLoader(loader{source})
+	for _, f := range formats() {
+		s.compiler.RegisterFormat(f)
+	}
+	return s
+}
+
+type loader struct{ source Source }
+
+func (l loader) Load(address string) (any, error) { return l.source.Load(address) }
+
+// Compile compiles the schema at a URL whose fragment is a JSON Pointer. The
+// error says in one line what stands in the way, and where in the schema.
+func (s *Set) Compile(address string) (sch Schema, err error) {
+	if js, ok := s.byURL[address]; ok {
+		return Schema{js, s}, nil
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the schema cannot be compiled: %v", r)
+		}
+	}()
+	js, err := s.compiler.Compile(address)
+	if err != nil {
+		return Schema{}, compileError(err)
+	}
+	s.byURL[address] = js
+	return Schema{js, s}, nil
+}
+
+// compileError words what the compiler found, with the place inside the schema.
+func compileError(err error) error {
+	var invalid *jsonschema.SchemaValidationError
+	var ve *jsonschema.ValidationError
+	if errors.As(err, &invalid) && errors.As(invalid.Err, &ve) {
+		deepest := ve
+		for len(deepest.Causes) > 0 {
+			deepest = deepest.Causes[0]
+			for _, c := range deepest.Causes {
+				if len(c.InstanceLocation) > len(deepest.InstanceLocation) {
+					deepest = c
+				}
+			}
+		}
+		return fmt.Errorf("the schema is not valid: at %s %s", instance.Fragment(instance.Join("", deepest.InstanceLocation...)), wording(deepest.ErrorKind))
+	}
+	text := err.Error()
+	if line, _, more := strings.Cut(text, "\n"); more {
+		text = line
+	}
+	return errors.New("the schema cannot be compiled: " + text)
+}
+
+// IsZero tells whether there is no schema.
+func (s Schema) IsZero() bool { return s.js == nil }
+
+// URL is where the schema stands.
+func (s Schema) URL() string { return s.js.Location }
+
+// Pointer is where the schema stands in its document.
+func (s Schema) Pointer() string {
+	u, err := url.Parse(s.js.Location)
+	if err != nil {
+		return ""
+	}
+	return u.Fragment
+}
+
+// Valid tells whether v obeys the schema.
+func (s Schema) Valid(v any) bool { return s.js.Validate(v) == nil }
+
+// Violation is one broken rule: where in the instance, and which keyword. For
+// required and dependentRequired the place is that of the missing member, for
+// additionalProperties and propertyNames that of the offending one.
+type Violation struct {
+	Pointer string
+	Keyword string
+	Message string
+}
+
+// Validate lists what v breaks, in order of place and keyword; nothing where it
+// obeys. Where an alternative (oneOf, anyOf) fails, the branches that control
+// took at that place are looked into and the others left aside; without a
+// control value there, the alternative itself is the violation.
+func (s Schema) Validate(v, control any) []Violation {
+	var ve *jsonschema.ValidationError
+	if !errors.As(s.js.Validate(v), &ve) {
+		return nil
+	}
+	var found []Violation
+	s.set.flatten(ve, control, &found)
+	slices.SortFunc(found, func(a, b Violation) int {
+		if c := strings.Compare(a.Pointer, b.Pointer); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Keyword, b.Keyword)
+	})
+	return slices.CompactFunc(found, func(a, b Violation) bool { return a.Pointer == b.Pointer && a.Keyword == b.Keyword })
+}
+
+func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Violation) {
+	at := instance.Join("", e.InstanceLocation...)
+	add := func(pointer, keyword string) {
+		*found = append(*found, Violation{pointer, keyword, wording(e.ErrorKind)})
+	}
+	members := func(names []string, keyword string) {
+		for _, n := range names {
+			add(instance.Join(at, n), keyword)
+		}
+	}
+	switch k := e.ErrorKind.(type) {
+	case *kind.Schema, *kind.Group, *kind.Reference, *kind.AllOf:
+		for _, c := range e.Causes {
+			s.flatten(c, control, found)
+		}
+	case *kind.AnyOf:
+		s.branches(e, "anyOf", control, found)
+	case *kind.OneOf:
+		s.branches(e, "oneOf", control, found)
+	case *kind.Required:
+		members(k.Missing, "required")
+	case *kind.DependentRequired:
+		members(k.Missing, "dependentRequired")
+	case *kind.AdditionalProperties:
+		members(k.Properties, "additionalProperties")
+	case *kind.PropertyNames:
+		add(instance.Join(at, k.Property), "propertyNames")
+	case *kind.Not:
+		add(at, "not")
+	case *kind.FalseSchema:
+		add(at, "false")
+	default:
+		keyword := "unknown"
+		if path := e.ErrorKind.KeywordPath(); len(path) > 0 {
+			keyword = path[0]
+		}
+		add(at, keyword)
+	}
+}
+
+// branches looks into the branch of a failed alternative that the control took.
+func (s *Set) branches(e *jsonschema.ValidationError, keyword string, control any, found *[]Violation) {
+	at := instance.Join("", e.InstanceLocation...)
+	here := Violation{at, keyword, wording(e.ErrorKind)}
+	was, ok := instance.Get(control, at)
+	holder := s.find(e.SchemaURL)
+	if !ok || holder == nil {
+		*found = append(*found, here)
+		return
+	}
+	list := holder.OneOf
+	if keyword == "anyOf" {
+		list = holder.AnyOf
+	}
+	if len(list) != len(e.Causes) { // several match at once
+		*found = append(*found, here)
+		return
+	}
+	taken := false
+	for i, b := range list {
+		if b.Validate(was) == nil {
+			s.flatten(e.Causes[i], control, found)
+			taken = true
+		}
+	}
+	if !taken {
+		*found = append(*found, here)
+	}
+}
+
+func (s *Set) find(address string) *jsonschema.Schema {
+	if js, ok := s.byURL[address]; ok {
+		return js
+	}
+	js, err := s.compiler.Compile(address)
+	if err != nil {
+		return nil
+	}
+	s.byURL[address] = js
+	return js
+}
+
+// pattern is an ECMA-262 regular expression.
+type pattern struct {
+	source string
+	re     *regexp2.Regexp // nil: it cannot be read here and matches everything
+}
+
+// matchTimeout stops catastrophic patterns.
+const matchTimeout = 100 * time.Millisecond
+
+func compilePattern(source string) (jsonschema.Regexp, error) {
+	re, err := regexp2.Compile(source, regexp2.ECMAScript|regexp2.Unicode)
+	if err != nil {
+		return pattern{source, nil}, nil
+	}
+	re.MatchTimeout = matchTimeout
+	return pattern{source, re}, nil
+}
+
+// MatchString tells whether the pattern is found in s. A match that takes too
+// long counts as found: no flaw is built on it.
+func (p pattern) MatchString(s string) bool {
+	if p.re == nil {
+		return true
+	}
+	ok, err := p.re.MatchString(s)
+	return ok || err != nil
+}
+
+func (p pattern) String() string { return p.source }

@@ -1,0 +1,410 @@
+package schema
+
+import (
+	"math/big"
+	"slices"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"obiter/internal/instance"
+)
+
+// Types is a set of JSON Schema types. Number without Integer is impossible:
+// "number" takes integers too.
+type Types uint8
+
+// The types; Number stands for numbers with a fraction.
+const (
+	Null Types = 1 << iota
+	Boolean
+	Integer
+	Number
+	String
+	Array
+	Object
+	AnyType = Null | Boolean | Integer | Number | String | Array | Object
+)
+
+var typeNames = map[string]Types{
+	"null": Null, "boolean": Boolean, "integer": Integer, "number": Integer | Number,
+	"string": String, "array": Array, "object": Object,
+}
+
+// Has tells whether all of t are in the set.
+func (s Types) Has(t Types) bool { return s&t == t }
+
+// Names lists the set in a fixed order, as JSON Schema spells it.
+func (s Types) Names() []string {
+	var out []string
+	for _, n := range []string{"object", "array", "string", "number", "integer", "boolean", "null"} {
+		if s.Has(typeNames[n]) && !(n == "integer" && s.Has(Number)) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// Bound is a limit of a number.
+type Bound struct {
+	Value     *big.Rat
+	Exclusive bool
+}
+
+// Shape is what several schemas that hold at one place say together: the
+// strictest of each limit. Fields are nil or empty where nothing is said.
+type Shape struct {
+	Sources []Schema
+
+	Types     Types
+	Typed     bool // a "type" keyword stands somewhere
+	Enum      []any
+	HasEnum   bool
+	Const     bool // the enum comes from "const"
+	MurkyNull bool
+	ReadOnly  bool
+	WriteOnly bool
+	Examples  []any
+
+	MinLength, MaxLength *int
+	Patterns             []string
+	Formats              []string // asserted ones
+	Unchecked            []string // patterns and formats that nothing here can check
+
+	Minimum, Maximum *Bound
+	MultipleOf       []*big.Rat
+
+	MinItems, MaxItems *int
+	Unique             bool
+	Contains           bool
+
+	Properties           []string // names, in the order of the document
+	Required             []string
+	MinProps, MaxProps   *int
+	Closed               bool // additionalProperties: false, in at least one source
+	Open                 bool // additionalProperties says true or a schema, and none says false
+	Alternatives         int  // the largest number of branches of a oneOf or anyOf
+	HasConditions        bool // if/then/else or dependent rules
+	RestrictsMemberNames bool
+}
+
+// Choice picks branches of an alternative: indexes into it.
+type Choice func(s Schema, keyword string, n int) []int
+
+// Apply lists the schemas that hold for instance v where those in list do:
+// through $ref, allOf, the branches of oneOf and anyOf that v obeys, the side
+// of if/then/else that v falls on, and dependentSchemas of its members.
+func Apply(list []Schema, v any) []Schema {
+	var e expansion
+	for _, s := range list {
+		e.add(s, v, true, nil)
+	}
+	return e.out
+}
+
+// Expand is Apply without an instance: branches are those that choose picks,
+// and conditions are left aside.
+func Expand(list []Schema, choose Choice) []Schema {
+	var e expansion
+	for _, s := range list {
+		e.add(s, nil, false, choose)
+	}
+	return e.out
+}
+
+type expansion struct {
+	out []Schema
+}
+
+func (e *expansion) add(s Schema, v any, guided bool, choose Choice) {
+	if s.js == nil || slices.Contains(e.out, s) {
+		return
+	}
+	e.out = append(e.out, s)
+	js := s.js
+	next := func(inner *jsonschema.Schema) {
+		if inner != nil {
+			e.add(Schema{inner, s.set}, v, guided, choose)
+		}
+	}
+	next(js.Ref)
+	if js.DynamicRef != nil {
+		next(js.DynamicRef.Ref)
+	}
+	for _, m := range js.AllOf {
+		next(m)
+	}
+	pick := func(keyword string, list []*jsonschema.Schema) {
+		if len(list) == 0 {
+			return
+		}
+		if guided {
+			for _, b := range list {
+				if b.Validate(v) == nil {
+					next(b)
+				}
+			}
+			return
+		}
+		for _, i := range choose(s, keyword, len(list)) {
+			next(list[i])
+		}
+	}
+	pick("oneOf", js.OneOf)
+	pick("anyOf", js.AnyOf)
+	if !guided {
+		return
+	}
+	if js.If != nil {
+		if js.If.Validate(v) == nil {
+			next(js.Then)
+		} else {
+			next(js.Else)
+		}
+	}
+	if m, ok := v.(map[string]any); ok {
+		for _, name := range instance.Names(m) {
+			next(js.DependentSchemas[name])
+		}
+	}
+}
+
+// Merge says in one shape what all of the schemas say. They are taken as they
+// stand: expand them first.
+func Merge(list []Schema) *Shape {
+	sh := &Shape{Types: AnyType, Sources: list}
+	for _, s := range list {
+		sh.merge(s)
+	}
+	if !sh.Closed {
+		return sh
+	}
+	sh.Open = false
+	return sh
+}
+
+func (sh *Shape) merge(s Schema) {
+	js, n := s.js, s.set.notesOf(s.js)
+	if js.Bool != nil && !*js.Bool {
+		sh.Types = 0
+	}
+	if js.Types != nil && !js.Types.IsEmpty() {
+		var t Types
+		for _, name := range js.Types.ToStrings() {
+			t |= typeNames[name]
+		}
+		sh.Types &= t
+		sh.Typed = true
+	}
+	if js.Enum != nil {
+		sh.narrow(js.Enum.Values, false)
+	}
+	if js.Const != nil {
+		sh.narrow([]any{*js.Const}, true)
+	}
+	sh.MurkyNull = sh.MurkyNull || n.murkyNull
+	sh.ReadOnly = sh.ReadOnly || js.ReadOnly
+	sh.WriteOnly = sh.WriteOnly || js.WriteOnly
+	sh.Examples = append(sh.Examples, n.examples...)
+	sh.Alternatives = max(sh.Alternatives, len(js.OneOf), len(js.AnyOf))
+	sh.HasConditions = sh.HasConditions || js.If != nil || len(js.DependentSchemas) > 0 || len(js.DependentRequired) > 0
+	sh.mergeText(js, n)
+	sh.mergeNumber(js)
+	sh.mergeArray(js)
+	sh.mergeObject(js, n)
+}
+
+func (sh *Shape) narrow(values []any, isConst bool) {
+	if sh.HasEnum {
+		values = slices.DeleteFunc(slices.Clone(sh.Enum), func(have any) bool {
+			return !slices.ContainsFunc(values, func(v any) bool { return instance.Equal(have, v) })
+		})
+	}
+	sh.Enum, sh.HasEnum, sh.Const = values, true, sh.Const || isConst
+}
+
+func larger(have, other *int) *int {
+	if have == nil || other != nil && *other > *have {
+		return other
+	}
+	return have
+}
+
+func smaller(have, other *int) *int {
+	if have == nil || other != nil && *other < *have {
+		return other
+	}
+	return have
+}
+
+func (sh *Shape) mergeText(js *jsonschema.Schema, n *notes) {
+	sh.MinLength, sh.MaxLength = larger(sh.MinLength, js.MinLength), smaller(sh.MaxLength, js.MaxLength)
+	if p, ok := js.Pattern.(pattern); ok {
+		if p.re == nil {
+			sh.Unchecked = append(sh.Unchecked, "pattern "+p.source)
+		} else if !slices.Contains(sh.Patterns, p.source) {
+			sh.Patterns = append(sh.Patterns, p.source)
+		}
+	}
+	switch {
+	case js.Format != nil && !slices.Contains(sh.Formats, js.Format.Name):
+		sh.Formats = append(sh.Formats, js.Format.Name)
+	case js.Format == nil && n.format != "":
+		sh.Unchecked = append(sh.Unchecked, "format "+n.format)
+	}
+}
+
+func (sh *Shape) mergeNumber(js *jsonschema.Schema) {
+	low := func(r *big.Rat, exclusive bool) {
+		if r == nil {
+			return
+		}
+		if c := 1; sh.Minimum != nil {
+			if c = r.Cmp(sh.Minimum.Value); c < 0 || c == 0 && !exclusive {
+				return
+			}
+		}
+		sh.Minimum = &Bound{r, exclusive}
+	}
+	high := func(r *big.Rat, exclusive bool) {
+		if r == nil {
+			return
+		}
+		if c := -1; sh.Maximum != nil {
+			if c = r.Cmp(sh.Maximum.Value); c > 0 || c == 0 && !exclusive {
+				return
+			}
+		}
+		sh.Maximum = &Bound{r, exclusive}
+	}
+	low(js.Minimum, false)
+	low(js.ExclusiveMinimum, true)
+	high(js.Maximum, false)
+	high(js.ExclusiveMaximum, true)
+	if js.MultipleOf != nil {
+		sh.MultipleOf = append(sh.MultipleOf, js.MultipleOf)
+	}
+}
+
+func (sh *Shape) mergeArray(js *jsonschema.Schema) {
+	sh.MinItems, sh.MaxItems = larger(sh.MinItems, js.MinItems), smaller(sh.MaxItems, js.MaxItems)
+	sh.Unique = sh.Unique || js.UniqueItems
+	sh.Contains = sh.Contains || js.Contains != nil
+}
+
+func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
+	for _, name := range n.order {
+		if _, known := js.Properties[name]; known && !slices.Contains(sh.Properties, name) {
+			sh.Properties = append(sh.Properties, name)
+		}
+	}
+	for _, name := range js.Required {
+		if !slices.Contains(sh.Required, name) {
+			sh.Required = append(sh.Required, name)
+		}
+	}
+	sh.MinProps, sh.MaxProps = larger(sh.MinProps, js.MinProperties), smaller(sh.MaxProps, js.MaxProperties)
+	switch a := js.AdditionalProperties.(type) {
+	case bool:
+		sh.Closed = sh.Closed || !a
+		sh.Open = sh.Open || a
+	case *jsonschema.Schema:
+		sh.Open = true
+	}
+	sh.RestrictsMemberNames = sh.RestrictsMemberNames || js.PropertyNames != nil || len(js.PatternProperties) > 0 || js.UnevaluatedProperties != nil
+}
+
+// Member lists the schemas of the member of that name, unexpanded; false where
+// a closed object does not know it.
+func (sh *Shape) Member(name string) ([]Schema, bool) {
+	var out []Schema
+	for _, s := range sh.Sources {
+		js, known := s.js, false
+		if p, ok := js.Properties[name]; ok {
+			out, known = append(out, Schema{p, s.set}), true
+		}
+		var matched []*jsonschema.Schema
+		for re, p := range js.PatternProperties {
+			if re.MatchString(name) {
+				matched, known = append(matched, p), true
+			}
+		}
+		slices.SortFunc(matched, func(a, b *jsonschema.Schema) int { return strings.Compare(a.Location, b.Location) })
+		for _, p := range matched {
+			out = append(out, Schema{p, s.set})
+		}
+		if known {
+			continue
+		}
+		switch a := js.AdditionalProperties.(type) {
+		case bool:
+			if !a {
+				return nil, false
+			}
+		case *jsonschema.Schema:
+			if a.Bool != nil && !*a.Bool {
+				return nil, false
+			}
+			out = append(out, Schema{a, s.set})
+		}
+	}
+	return out, true
+}
+
+// Item lists the schemas of the element at index i, unexpanded.
+func (sh *Shape) Item(i int) []Schema {
+	var out []Schema
+	for _, s := range sh.Sources {
+		switch {
+		case i < len(s.js.PrefixItems):
+			out = append(out, Schema{s.js.PrefixItems[i], s.set})
+		case s.js.Items2020 != nil:
+			out = append(out, Schema{s.js.Items2020, s.set})
+		}
+	}
+	return out
+}
+
+// Prefix is the number of elements that have a schema of their own.
+func (sh *Shape) Prefix() int {
+	n := 0
+	for _, s := range sh.Sources {
+		n = max(n, len(s.js.PrefixItems))
+	}
+	return n
+}
+
+// Valid tells whether v obeys every source.
+func (sh *Shape) Valid(v any) bool {
+	for _, s := range sh.Sources {
+		if s.js.Validate(v) != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// Kind is the type the shape means: the first that it allows, of object, array,
+// string, number and so on. Without a "type" the other keywords tell, so that
+// one with properties means an object.
+func (sh *Shape) Kind() Types {
+	t := sh.Types
+	if !sh.Typed {
+		switch {
+		case len(sh.Properties)+len(sh.Required) > 0 || sh.MinProps != nil || sh.Closed || sh.Open:
+			t &= Object
+		case sh.MinItems != nil || sh.MaxItems != nil || sh.Unique || sh.Contains || len(sh.Item(0)) > 0:
+			t &= Array
+		case sh.Minimum != nil || sh.Maximum != nil || len(sh.MultipleOf) > 0:
+			t &= Integer | Number
+		default:
+			t &= String
+		}
+	}
+	for _, one := range []Types{Object, Array, String, Number, Integer, Boolean, Null} {
+		if t.Has(one) {
+			return one
+		}
+	}
+	return 0
+}

@@ -1,0 +1,253 @@
+// Package send sends cases over HTTP and brings back answers. It refuses hosts
+// that are neither loopback nor named by the user, follows no redirect, reads
+// answers up to a cap, and keeps one deadline over each whole exchange. Every
+// request carries the case's id (Obiter-Case) and a W3C Trace Context
+// traceparent, so that its line in the service's log can be found.
+package send
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptrace"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"obiter/internal/exchange"
+)
+
+// Options of a Sender. Zero values stand for the defaults.
+type Options struct {
+	Timeout    time.Duration // of one exchange, body included; default 10 s
+	MaxBody    int64         // bytes of an answer that are read; default 1 MiB
+	AllowHosts []string      // hosts beside loopback
+	Headers    [][2]string   // added to every request, and never recorded
+	Agent      string        // the User-Agent
+	RunID      string        // makes trace ids differ between runs
+	Patience   time.Duration // how long 429 and 503 with Retry-After are waited for; default 15 s
+}
+
+// Sender sends requests to one service. It is safe for concurrent use.
+type Sender struct {
+	opt    Options
+	base   *url.URL
+	client *http.Client
+	fresh  *http.Client // for a second try, on a connection of its own
+}
+
+// HostError is a host that is not sent to: these requests try to store rubbish.
+type HostError struct{ Host string }
+
+func (e *HostError) Error() string {
+	return fmt.Sprintf("%s is not this machine, and invalid requests are sent to other hosts only where they are named", e.Host)
+}
+
+// UnreachableError says that nothing answers at the address.
+type UnreachableError struct {
+	Address string
+	Cause   string
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("nothing answers at %s: %s", e.Address, e.Cause)
+}
+
+// New makes a Sender for the service at base.
+func New(base *url.URL, opt Options) (*Sender, error) {
+	if opt.Timeout <= 0 {
+		opt.Timeout = 10 * time.Second
+	}
+	if opt.MaxBody <= 0 {
+		opt.MaxBody = 1 << 20
+	}
+	if opt.Patience <= 0 {
+		opt.Patience = 15 * time.Second
+	}
+	s := &Sender{opt: opt, base: base}
+	if !s.allowed(base.Hostname()) {
+		return nil, &HostError{base.Hostname()}
+	}
+	s.client = s.newClient(false)
+	s.fresh = s.newClient(true)
+	return s, nil
+}
+
+func (s *Sender) allowed(host string) bool {
+	if slices.ContainsFunc(s.opt.AllowHosts, func(h string) bool { return strings.EqualFold(h, host) }) {
+		return true
+	}
+	if strings.EqualFold(host, "localhost") || strings.HasSuffix(strings.ToLower(host), ".localhost") {
+		return true // what it resolves to is looked at when dialling
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+func (s *Sender) newClient(single bool) *http.Client {
+	named := slices.ContainsFunc(s.opt.AllowHosts, func(h string) bool { return strings.EqualFold(h, s.base.Hostname()) })
+	dialer := &net.Dialer{Timeout: s.opt.Timeout, Control: func(_, address string, _ syscall.RawConn) error {
+		host, _, err := net.SplitHostPort(address)
+		if ip := net.ParseIP(host); err == nil && !named && (ip == nil || !ip.IsLoopback()) {
+			return &HostError{host}
+		}
+		return nil
+	}}
+	return &http.Client{
+		Transport: &http.Transport{
+			DialContext: dialer.DialContext, MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
+			DisableKeepAlives: single, IdleConnTimeout: 30 * time.Second,
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+}
+
+// Reach opens and closes a connection, to tell a wrong address from a wrong answer.
+func (s *Sender) Reach(ctx context.Context) error {
+	port := s.base.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[s.base.Scheme]
+	}
+	ctx, cancel := context.WithTimeout(ctx, s.opt.Timeout)
+	defer cancel()
+	conn, err := s.client.Transport.(*http.Transport).DialContext(ctx, "tcp", net.JoinHostPort(s.base.Hostname(), port))
+	if err != nil {
+		var host *HostError
+		if errors.As(err, &host) {
+			return host
+		}
+		return &UnreachableError{s.base.String(), plain(err)}
+	}
+	return conn.Close()
+}
+
+// Send sends one case. An answer always comes back; its Err says why none did.
+// The case's address must lie under the Sender's base.
+func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
+	deadline := time.Now().Add(s.opt.Patience)
+	for {
+		a := s.once(ctx, c)
+		wait, ok := retryAfter(a)
+		if !ok {
+			return a
+		}
+		if time.Now().Add(wait).After(deadline) {
+			a.Err = fmt.Sprintf("still answered with %d after waiting as Retry-After asks", a.Status)
+			return a
+		}
+		select {
+		case <-ctx.Done():
+			return exchange.Answer{Err: "interrupted"}
+		case <-time.After(wait):
+		}
+	}
+}
+
+// retryAfter reads how long a busy service asks to wait (RFC 9110, section 10.2.3).
+func retryAfter(a exchange.Answer) (time.Duration, bool) {
+	if a.Err != "" || a.Status != http.StatusTooManyRequests && a.Status != http.StatusServiceUnavailable {
+		return 0, false
+	}
+	seconds, err := strconv.Atoi(a.Header.Get("Retry-After"))
+	if err != nil || seconds < 0 {
+		return time.Second, a.Status == http.StatusTooManyRequests
+	}
+	return max(time.Duration(seconds)*time.Second, 100*time.Millisecond), true
+}
+
+func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
+	reused := false
+	trace := &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused = i.Reused }}
+	a, err := s.exchange(httptrace.WithClientTrace(ctx, trace), s.client, c)
+	if err != nil && reused && ctx.Err() == nil && !errors.Is(err, context.DeadlineExceeded) {
+		// The service may have closed an idle connection, or one that an earlier
+		// request broke. That is not this case's doing.
+		a, err = s.exchange(ctx, s.fresh, c)
+	}
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		a.Err = "interrupted"
+	case errors.Is(err, context.DeadlineExceeded):
+		a.Err = fmt.Sprintf("no complete answer within %s", s.opt.Timeout)
+	default:
+		a.Err = plain(err)
+	}
+	return a
+}
+
+func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.Case) (exchange.Answer, error) {
+	ctx, cancel := context.WithTimeout(ctx, s.opt.Timeout)
+	defer cancel()
+	var body io.Reader
+	if len(c.Request.Body) > 0 {
+		body = bytes.NewReader(c.Request.Body)
+	}
+	req, err := http.NewRequestWithContext(ctx, c.Request.Method, c.Request.URL, body)
+	if err != nil {
+		return exchange.Answer{}, err
+	}
+	if req.URL.Host != s.base.Host {
+		return exchange.Answer{}, &HostError{req.URL.Host}
+	}
+	s.dress(req, c)
+	start := time.Now()
+	res, err := client.Do(req)
+	if err != nil {
+		return exchange.Answer{Took: time.Since(start)}, err
+	}
+	defer res.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(res.Body, s.opt.MaxBody+1))
+	a := exchange.Answer{Status: res.StatusCode, Header: res.Header, Body: data, Took: time.Since(start)}
+	if int64(len(data)) > s.opt.MaxBody {
+		a.Body, a.Truncated = data[:s.opt.MaxBody], true
+	}
+	return a, err
+}
+
+func (s *Sender) dress(req *http.Request, c exchange.Case) {
+	for _, h := range c.Request.Headers {
+		req.Header.Add(h[0], h[1])
+	}
+	for _, h := range s.opt.Headers {
+		req.Header.Set(h[0], h[1])
+	}
+	req.Header.Set("User-Agent", s.opt.Agent)
+	req.Header.Set("Obiter-Case", c.ID)
+	sum := sha256.Sum256([]byte(s.opt.RunID + c.ID))
+	req.Header.Set("Traceparent", fmt.Sprintf("00-%x-%x-01", sum[:16], sum[16:24]))
+}
+
+// plain is the cause of a network error without address and method, which are known.
+func plain(err error) string {
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		err = ue.Err
+	}
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "the connection is refused"
+	case errors.Is(err, syscall.ECONNRESET):
+		return "the connection was reset before an answer came"
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return "the connection was closed in the middle of the answer"
+	case errors.Is(err, io.EOF):
+		return "the connection was closed before an answer came"
+	}
+	var dns *net.DNSError
+	if errors.As(err, &dns) {
+		return "the name " + dns.Name + " is not known"
+	}
+	return strings.TrimPrefix(err.Error(), "net/http: ")
+}
+
+// Close drops idle connections.
+func (s *Sender) Close() { s.client.CloseIdleConnections() }
