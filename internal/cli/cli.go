@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -133,6 +134,8 @@ func commandNames(c *cli.Command) []string {
 	return out
 }
 
+var badValue = regexp.MustCompile(`^invalid value "(.*)" for flag -([a-z-]+): `)
+
 // usageError words the errors of the argument parser.
 func usageError(c *cli.Command, err error) error {
 	text := err.Error()
@@ -148,6 +151,9 @@ func usageError(c *cli.Command, err error) error {
 			dashes = "-"
 		}
 		return usage(fmt.Sprintf("%s knows no option %s%s", c.FullName(), dashes, name), nearest("--"+name, known, "options"))
+	}
+	if m := badValue.FindStringSubmatch(text); m != nil {
+		return usage(fmt.Sprintf("--%s %q is not a value that it takes", m[2], m[1]), c.FullName()+" --help lists the options")
 	}
 	return usage(strings.TrimSuffix(text, "."), c.FullName()+" --help lists the options")
 }

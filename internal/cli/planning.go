@@ -16,9 +16,9 @@ import (
 // planFlags are the options of every command that plans.
 func planFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "only", Usage: "only operations that match, such as 'PUT *' or '* /vessels/**' (repeatable)", Config: cli.StringConfig{TrimSpace: true}},
-		&cli.StringSliceFlag{Name: "skip", Usage: "leave out operations that match (repeatable)"},
-		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this tag (repeatable)"},
+		&cli.StringSliceFlag{Name: "only", Usage: "only operations that match `GLOB`, such as 'PUT *' or '* /vessels/**' (repeatable)"},
+		&cli.StringSliceFlag{Name: "skip", Usage: "leave out operations that match `GLOB` (repeatable)"},
+		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this `TAG` (repeatable)"},
 		&cli.StringFlag{Name: "depth", Value: "usual", Usage: "how many variants of each flaw: quick, usual or deep"},
 		&cli.Uint64Flag{Name: "seed", Usage: "another `NUMBER` gives other values; case ids stay"},
 	}

@@ -173,7 +173,7 @@ func (a *app) answer(r exchange.Answer) {
 			return
 		}
 	}
-	fmt.Fprintln(out, "  "+a.look.bold(fmt.Sprintf("%d %s", r.Status, http.StatusText(r.Status))))
+	fmt.Fprintln(out, "  "+a.look.bold(judge.StatusText(r.Status)))
 	for _, name := range instanceNames(r.Header) {
 		for _, v := range r.Header[name] {
 			fmt.Fprintln(out, "  "+clean(name+": "+v))

@@ -3,7 +3,6 @@ package harbour
 import (
 	"fmt"
 	"slices"
-	"strings"
 )
 
 // Fault is a named mistake that the harbour office can be made to make.
@@ -76,11 +75,7 @@ func checkFaults(names []string) (map[string]bool, error) {
 	on := map[string]bool{}
 	for _, n := range names {
 		if !slices.ContainsFunc(Faults, func(f Fault) bool { return f.Name == n }) {
-			var known []string
-			for _, f := range Faults {
-				known = append(known, f.Name)
-			}
-			return nil, fmt.Errorf("there is no fault %q; there are %s", n, strings.Join(known, ", "))
+			return nil, fmt.Errorf("there is no mistake %q in the harbour", n)
 		}
 		on[n] = true
 	}

@@ -44,19 +44,22 @@ func Decode(data []byte) (any, error) {
 	return v, nil
 }
 
-func depth(v any, at int) int {
-	deepest := at
-	if at > MaxDepth {
-		return at
+// depth is how many containers stand around the innermost value, itself included.
+func depth(v any, around int) int {
+	deepest := around
+	if around > MaxDepth {
+		return around
 	}
 	switch v := v.(type) {
 	case map[string]any:
+		deepest++
 		for _, m := range v {
-			deepest = max(deepest, depth(m, at+1))
+			deepest = max(deepest, depth(m, around+1))
 		}
 	case []any:
+		deepest++
 		for _, e := range v {
-			deepest = max(deepest, depth(e, at+1))
+			deepest = max(deepest, depth(e, around+1))
 		}
 	}
 	return deepest

@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"obiter/internal/exchange"
+	"obiter/internal/layout"
 	"obiter/internal/problem"
 )
 
@@ -71,7 +72,8 @@ func finding(code, field, at, message string) Finding {
 	return Finding{Code: code, Severity: known.Severity, Message: message, At: at, Field: field, Cites: known.Cites}
 }
 
-func status(code int) string {
+// StatusText is a code with its phrase: "404 Not Found".
+func StatusText(code int) string {
 	if text := http.StatusText(code); text != "" {
 		if code == http.StatusUnprocessableEntity {
 			text = "Unprocessable Content" // its name since RFC 9110
@@ -94,7 +96,20 @@ func valid(c exchange.Case, a exchange.Answer) []Finding {
 	case a.Status >= 200 && a.Status < 300:
 		return nil
 	}
-	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, status(a.Status), quoted(a)))}
+	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a)))}
+}
+
+// reasons is why the API refused a valid request: the field errors it gives,
+// else its own words.
+func reasons(c exchange.Case, a exchange.Answer) string {
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, nil))
+	for _, n := range reading.Fields {
+		if n.Known && n.Message != "" {
+			return fmt.Sprintf(": %q “%s”", n.Name.Raw, shorten(n.Message))
+		}
+	}
+	return quoted(a)
 }
 
 // quoted is the API's own words, shortened.
@@ -150,15 +165,15 @@ func flawed(c exchange.Case, a exchange.Answer) []Finding {
 	case a.Status >= 200 && a.Status < 300:
 		return []Finding{accepted(c, a, field)}
 	case a.Status >= 500:
-		return []Finding{finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), status(a.Status), quoted(a)))}
+		return []Finding{finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a)))}
 	case a.Status >= 300 && a.Status < 400:
 		where := a.Header.Get("Location")
 		if where == "" {
 			where = "nowhere"
 		}
-		return []Finding{finding("redirected", field, "Location", fmt.Sprintf("%s was answered with %s to %s", said(c), status(a.Status), where))}
+		return []Finding{finding("redirected", field, "Location", fmt.Sprintf("%s was answered with %s to %s", said(c), StatusText(a.Status), where))}
 	case a.Status < 200:
-		return []Finding{finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), status(a.Status)))}
+		return []Finding{finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), StatusText(a.Status)))}
 	}
 	return rejected(c, a)
 }
@@ -169,7 +184,7 @@ func said(c exchange.Case) string {
 	case len(c.Flaws) > 1:
 		return fmt.Sprintf("a request with %d fields wrong", len(c.Flaws))
 	case c.Flaws[0].In == "request":
-		return "a request in which " + c.Flaws[0].Reason
+		return "a request (" + c.Flaws[0].Reason + ")"
 	}
 	return fmt.Sprintf("%s (%s)", shownPointer(c.Flaws[0].Pointer), c.Flaws[0].Reason)
 }
@@ -183,7 +198,7 @@ func fieldOf(c exchange.Case) string {
 }
 
 func accepted(c exchange.Case, a exchange.Answer, field string) Finding {
-	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s", said(c), status(a.Status)))
+	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s", said(c), StatusText(a.Status)))
 	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	if doc.Object["error"] != nil || doc.Object["errors"] != nil || doc.Media == "application/problem+json" {
 		f.Message += ", though its body speaks of an error" + quoted(a)
@@ -191,7 +206,7 @@ func accepted(c exchange.Case, a exchange.Answer, field string) Finding {
 	if c.Expect.Class == exchange.Method {
 		// A description may leave a method out that the service has.
 		f.Severity = Warning
-		f.Message = fmt.Sprintf("the description has no %s on this path, and yet it was answered with %s", c.Request.Method, status(a.Status))
+		f.Message = fmt.Sprintf("the description has no %s on this path, and yet it was answered with %s", c.Request.Method, StatusText(a.Status))
 	}
 	return f
 }
@@ -200,11 +215,11 @@ func rejected(c exchange.Case, a exchange.Answer) []Finding {
 	var found []Finding
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	if !right {
-		found = append(found, finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; %s would be right", said(c), status(a.Status), oneOf(c.Expect.Statuses))))
+		found = append(found, finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; %s would be right", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses))))
 	}
 	for code, header := range map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnauthorized: "WWW-Authenticate"} {
 		if _, there := a.Header[http.CanonicalHeaderKey(header)]; a.Status == code && !there {
-			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", status(code), header)))
+			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", StatusText(code), header)))
 		}
 	}
 	doc, departures := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)

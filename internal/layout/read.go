@@ -1,7 +1,6 @@
 package layout
 
 import (
-	"slices"
 	"strconv"
 	"strings"
 
@@ -67,7 +66,7 @@ func (s *search) visit(at string, v any, nesting int) {
 	case []any:
 		r := s.readList(at, v)
 		s.offer(r)
-		if slices.ContainsFunc(r.Fields, func(f Named) bool { return f.Known }) {
+		if len(r.Fields) > 0 {
 			return // its entries are read; their members are not fields themselves
 		}
 		for i, e := range v {

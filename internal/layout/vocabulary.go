@@ -147,6 +147,9 @@ func ParseName(raw string) Name {
 		return n
 	}
 	n.readings = append(n.readings, []string{text})
+	if prefixes[strings.ToLower(text)] {
+		n.readings = append(n.readings, []string{})
+	}
 	if tokens := dotted(text); len(tokens) > 1 || strings.HasPrefix(text, "$") {
 		n.Notation = Dotted
 		if strings.Contains(text, "[") {

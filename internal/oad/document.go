@@ -18,6 +18,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/pb33f/go-yaml"
@@ -76,6 +78,8 @@ func readFile(name string) ([]byte, error) {
 	}
 	info, err := os.Stat(name)
 	switch {
+	case err != nil && strings.Contains(name, "://"):
+		return fail("is an address, and nothing is fetched from the network", "save the document to a file first")
 	case errors.Is(err, os.ErrNotExist):
 		return fail("there is no such file", "name the OpenAPI document, for example: obiter survey openapi.yaml")
 	case err != nil:
@@ -167,8 +171,8 @@ func parse(name string, src []byte) (*yaml.Node, error) {
 	}
 	var root yaml.Node
 	if err := decodeYAML(src, &root); err != nil {
-		line, problem := yamlProblem(err)
-		return nil, &Error{File: name, Line: line, Problem: "not readable as YAML: " + problem, Hint: "mend the syntax at that line"}
+		line, column, problem := yamlProblem(err)
+		return nil, &Error{File: name, Line: line, Column: column, Problem: "not readable as YAML: " + problem, Hint: "mend the syntax there, or a little above"}
 	}
 	return &root, nil
 }
@@ -200,21 +204,22 @@ func place(src []byte, offset int) (line, column int) {
 	return bytes.Count(before, []byte("\n")) + 1, len(before) - bytes.LastIndexByte(before, '\n')
 }
 
-// yamlProblem takes the line out of the YAML reader's message.
-func yamlProblem(err error) (int, string) {
-	text := strings.TrimPrefix(err.Error(), "yaml: ")
-	text = strings.TrimSpace(strings.TrimPrefix(text, "unmarshal errors:"))
-	var line int
-	for _, form := range []string{"line %d", "<unknown position>: line %d", "construct errors: line %d"} {
-		if _, e := fmt.Sscanf(text, form, &line); e == nil {
-			break
-		}
+var yamlPlace = regexp.MustCompile(`^go-yaml load error (?:in \w+ )?(?:\(([^)]*)\) )?at (?:L(\d+)\.C(\d+)|<unknown position>): `)
+
+// yamlProblem takes the place out of the YAML reader's message.
+func yamlProblem(err error) (line, column int, problem string) {
+	text, _, _ := strings.Cut(err.Error(), "\n")
+	m := yamlPlace.FindStringSubmatch(text)
+	if m == nil {
+		return 0, 0, strings.TrimPrefix(text, "yaml: ")
 	}
-	if i := strings.Index(text, ": "); line > 0 && i > 0 && strings.HasPrefix(text, "line ") {
-		text = text[i+2:]
+	line, _ = strconv.Atoi(m[2])
+	column, _ = strconv.Atoi(m[3])
+	text = text[len(m[0]):]
+	if m[1] != "" {
+		text = m[1] + ": " + text
 	}
-	first, _, _ := strings.Cut(text, "\n")
-	return line, first
+	return line, column, text
 }
 
 func (d *Document) checkVersion(root *yaml.Node) error {

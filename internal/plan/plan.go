@@ -37,6 +37,7 @@ type Plan struct {
 	opt        Options
 	operations []oad.Operation
 	number     int
+	methods    map[string]string // by path: the operation that its wrong method is planned with
 }
 
 // New checks the options against the description. A pattern of Only or a tag
@@ -74,7 +75,7 @@ type Operation struct {
 // Operations gives out the selected operations in the order of the document.
 func (p *Plan) Operations() iter.Seq[*Operation] {
 	return func(yield func(*Operation) bool) {
-		p.number = 0
+		p.number, p.methods = 0, map[string]string{}
 		for _, o := range p.operations {
 			if !yield(p.prepare(o)) {
 				return
@@ -229,7 +230,9 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	e.op.plan.number++
 	c.Number = e.op.plan.number
 	c.Operation, c.OperationID = e.op.Name(), e.op.ID
-	c.Expect.Statuses = c.Expect.Class.Statuses()
+	if c.Expect.Statuses = c.Expect.Class.Statuses(); c.Expect.Statuses == nil {
+		c.Expect.Statuses = []int{}
+	}
 	if c.Flaws == nil {
 		c.Flaws = []flaw.Flaw{}
 	}

@@ -23,7 +23,10 @@ func (e *emitter) request() {
 		e.whole(control, "wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types",
 			exchange.MediaType, e.op.request(e.op.Method, other, body))
 	}
-	if method := e.otherMethod(); method != "" {
+	// Once a path: it is the path that lacks the method.
+	by, planned := e.op.plan.methods[e.op.Path]
+	if method := e.otherMethod(); method != "" && (!planned || by == e.op.Name()) {
+		e.op.plan.methods[e.op.Path] = e.op.Name()
 		var sent []byte
 		contentType := ""
 		if method != "GET" {

@@ -55,12 +55,12 @@ type Totals struct {
 // Writer writes a run file. It is safe for concurrent use.
 type Writer struct {
 	mu sync.Mutex
-	w  *bufio.Writer
+	w  io.Writer
 }
 
 // NewWriter writes the first line.
 func NewWriter(w io.Writer, head Head) (*Writer, error) {
-	out := &Writer{w: bufio.NewWriterSize(w, 64<<10)}
+	out := &Writer{w: w}
 	head.Obiter = Version
 	return out, out.line(head)
 }
@@ -74,6 +74,7 @@ func (w *Writer) line(v any) error {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	// Not buffered: what was completed before a kill is in the file.
 	if _, err := w.w.Write(b.Bytes()); err != nil {
 		return fmt.Errorf("writing the run file: %w", err)
 	}
@@ -88,21 +89,11 @@ func (w *Writer) Result(r Result) error {
 	return w.line(r)
 }
 
-// Flush hands on what is buffered.
-func (w *Writer) Flush() error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.w.Flush()
-}
-
-// Close writes the totals and flushes.
+// Close writes the totals.
 func (w *Writer) Close(t Totals) error {
-	if err := w.line(struct {
+	return w.line(struct {
 		Totals Totals `json:"totals"`
-	}{t}); err != nil {
-		return err
-	}
-	return w.Flush()
+	}{t})
 }
 
 // FileError is a run file that cannot be read, with the line.
@@ -120,12 +111,18 @@ type Reader struct {
 
 	scanner *bufio.Scanner
 	line    int
+	ended   bool // the last line read ends with a line break
 }
 
 // NewReader reads the first line. Errors are *FileError.
 func NewReader(r io.Reader) (*Reader, error) {
 	out := &Reader{scanner: bufio.NewScanner(r)}
 	out.scanner.Buffer(make([]byte, 0, 64<<10), maxLine)
+	out.scanner.Split(func(data []byte, atEOF bool) (int, []byte, error) {
+		n, token, err := bufio.ScanLines(data, atEOF)
+		out.ended = n > 0 && data[n-1] == '\n'
+		return n, token, err
+	})
 	data, err := out.next()
 	if err != nil {
 		return nil, err
@@ -176,6 +173,9 @@ func (r *Reader) Results() iter.Seq2[Result, error] {
 				Case   string  `json:"case"`
 			}
 			if err := json.Unmarshal(data, &last); err != nil {
+				if !r.ended {
+					return // the run was killed while it wrote this line
+				}
 				yield(Result{}, &FileError{r.line, "not readable as JSON: " + err.Error()})
 				return
 			}

@@ -52,7 +52,7 @@ type Report struct {
 	proven  bool
 }
 
-type entryKey struct{ operation, code, field, at, severity string }
+type entryKey struct{ operation, code, field, at, severity, cause string }
 
 // New makes an empty report.
 func New() *Report {
@@ -101,7 +101,7 @@ func (r *Report) add(res record.Result, f judge.Finding) {
 	if f.Field != "" {
 		at = "" // the place in the answer differs from case to case
 	}
-	k := entryKey{res.Operation, f.Code, f.Field, at, string(f.Severity)}
+	k := entryKey{res.Operation, f.Code, f.Field, at, string(f.Severity), cause(res, f)}
 	e := r.entries[k]
 	if e == nil {
 		e = &Entry{Operation: res.Operation, Code: f.Code, Severity: f.Severity, Field: f.Field, At: at, Cites: f.Cites}
@@ -113,6 +113,18 @@ func (r *Report) add(res record.Result, f judge.Finding) {
 	if len(e.Examples) > MaxExamples {
 		e.Examples = e.Examples[:MaxExamples]
 	}
+}
+
+// cause tells apart findings of one code that concern no field: those of the
+// answer's form by what is wrong with it, the others by the rule that was broken.
+func cause(res record.Result, f judge.Finding) string {
+	switch {
+	case f.Code == "not-problem":
+		return f.Message
+	case f.Field != "" || f.At != "" || len(res.Flaws) != 1 || res.Flaws[0].In != "request":
+		return ""
+	}
+	return res.Flaws[0].Rule
 }
 
 // Entries lists what was found: operations in the order of the run, in each the

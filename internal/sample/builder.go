@@ -17,6 +17,8 @@ const (
 	maxNesting  = 40      // levels; a schema may recurse
 	maxElements = 10_000  // of one array
 	maxText     = 1 << 20 // code points of one text
+	maxValues   = 4_000   // values of one instance; beyond, only what is required is built
+	maxInLists  = 2       // lists inside one another that get a second element
 )
 
 var errRecursion = errors.New("the schema recurses without end")
@@ -28,6 +30,8 @@ type builder struct {
 	branch int
 	widest int // the most branches an alternative had
 	depth  int
+	made   int            // values so far
+	lists  int            // lists around the place
 	active map[string]int // schemas being built, against endless recursion
 }
 
@@ -46,10 +50,17 @@ func (b *builder) choose(_ schema.Schema, _ string, n int) []int {
 // makes another one, for lists without duplicates.
 func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, error) {
 	sources := schema.Expand(list, b.choose)
+	again := false
 	for _, s := range sources {
 		if b.active[s.URL()] >= 2 {
 			return nil, errRecursion
 		}
+		again = again || b.active[s.URL()] > 0
+	}
+	if b.made++; b.full && (again || b.made > maxValues) {
+		// Inside itself a schema is built lean, or the size would explode.
+		b.full = false
+		defer func() { b.full = true }()
 	}
 	if b.depth > maxNesting {
 		return nil, errRecursion
@@ -190,9 +201,12 @@ func (b *builder) fillUp(at string, sh *schema.Shape, out map[string]any) (any, 
 
 func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 	n := 1
-	if b.full {
-		n = max(2, sh.Prefix())
+	if b.full && b.lists < maxInLists {
+		n = 2
 	}
+	n = max(n, sh.Prefix())
+	b.lists++
+	defer func() { b.lists-- }()
 	if sh.MinItems != nil {
 		n = max(n, *sh.MinItems)
 	}

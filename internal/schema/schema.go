@@ -143,6 +143,7 @@ func (s Schema) Validate(v, control any) []Violation {
 	}
 	var found []Violation
 	s.set.flatten(ve, control, &found)
+	found = withoutConsequences(found)
 	slices.SortFunc(found, func(a, b Violation) int {
 		if c := strings.Compare(a.Pointer, b.Pointer); c != 0 {
 			return c
@@ -150,6 +151,21 @@ func (s Schema) Validate(v, control any) []Violation {
 		return strings.Compare(a.Keyword, b.Keyword)
 	})
 	return slices.CompactFunc(found, func(a, b Violation) bool { return a.Pointer == b.Pointer && a.Keyword == b.Keyword })
+}
+
+var unevaluated = []string{"unevaluatedProperties", "unevaluatedItems"}
+
+// withoutConsequences takes out members that are unevaluated only because a
+// branch failed, which would have evaluated them: the cause stands beside them.
+func withoutConsequences(found []Violation) []Violation {
+	cause := func(parent string) bool {
+		return slices.ContainsFunc(found, func(v Violation) bool {
+			return !slices.Contains(unevaluated, v.Keyword) && instance.Within(v.Pointer, parent)
+		})
+	}
+	return slices.DeleteFunc(slices.Clone(found), func(v Violation) bool {
+		return slices.Contains(unevaluated, v.Keyword) && cause(instance.Parent(v.Pointer))
+	})
 }
 
 func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Violation) {
@@ -182,7 +198,13 @@ func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Viola
 	case *kind.Not:
 		add(at, "not")
 	case *kind.FalseSchema:
-		add(at, "false")
+		keyword := "false"
+		for _, k := range unevaluated {
+			if strings.HasSuffix(e.SchemaURL, "/"+k) {
+				keyword = k
+			}
+		}
+		add(at, keyword)
 	default:
 		keyword := "unknown"
 		if path := e.ErrorKind.KeywordPath(); len(path) > 0 {

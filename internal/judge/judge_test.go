@@ -1,0 +1,264 @@
+package judge
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/instance"
+)
+
+const control = `{"name":"Aurora","length_m":12.5,"flag":"NO","crew":[{"name":"a","rank":"mate"},{"name":"b","rank":"cook"}],"cargo":{"weight_t":3}}`
+
+func decode(t testing.TB, s string) any {
+	t.Helper()
+	v, err := instance.Decode([]byte(s))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// broken is a case whose flaws are given as "pointer rule", "request rule" for
+// one of the whole request.
+func broken(t testing.TB, class exchange.Class, flaws ...string) exchange.Case {
+	t.Helper()
+	c := exchange.Case{ID: "0123456789", Kind: exchange.Flawed, Operation: "POST /vessels", Request: exchange.Request{Method: "POST"},
+		Expect: exchange.Expect{Class: class, Statuses: class.Statuses()}, Body: decode(t, control), Control: decode(t, control)}
+	for _, f := range flaws {
+		where, rule, _ := strings.Cut(f, " ")
+		if where == "request" {
+			c.Flaws = append(c.Flaws, flaw.Flaw{In: "request", Rule: rule, Reason: "it is so"})
+			continue
+		}
+		c.Flaws = append(c.Flaws, flaw.Flaw{In: "body", Pointer: where, Rule: rule, Reason: "it is so"})
+		switch rule {
+		case "required":
+			c.Body, _ = instance.Remove(c.Body, where)
+		case "additionalProperties":
+			c.Body, _ = instance.Set(c.Body, where, "ballast")
+		}
+	}
+	return c
+}
+
+const problemMedia = "application/problem+json"
+
+func answer(status int, media, body string, headers ...string) exchange.Answer {
+	a := exchange.Answer{Status: status, Header: http.Header{}, Body: []byte(body)}
+	if media != "" {
+		a.Header.Set("Content-Type", media)
+	}
+	for _, h := range headers {
+		name, value, _ := strings.Cut(h, ": ")
+		a.Header.Set(name, value)
+	}
+	return a
+}
+
+// named is a sound problem document whose errors name the given pointers.
+func named(pointers ...string) string {
+	var entries []string
+	for _, p := range pointers {
+		entries = append(entries, fmt.Sprintf(`{"detail":"is wrong","pointer":%q}`, p))
+	}
+	return `{"type":"https://harbour.example/invalid","title":"Invalid","status":422,"errors":[` + strings.Join(entries, ",") + `]}`
+}
+
+// TestVerdicts holds answers against what must be found, each code in order.
+// The sound ones, with nothing to find, are those that a hasty check accuses.
+func TestVerdicts(t *testing.T) {
+	name := broken(t, exchange.Constraint, "/name minLength")
+	deep := broken(t, exchange.Constraint, "/crew/1/rank enum")
+	unknown := broken(t, exchange.UnknownField, "/cargo/colour additionalProperties")
+	missing := broken(t, exchange.Constraint, "/cargo/weight_t required")
+	two := broken(t, exchange.Constraint, "/name minLength", "/flag pattern")
+	syntax := broken(t, exchange.Syntax, "request malformed-json")
+	method := broken(t, exchange.Method, "request wrong-method")
+	media := broken(t, exchange.MediaType, "request wrong-content-type")
+	for _, c := range []struct {
+		name string
+		c    exchange.Case
+		a    exchange.Answer
+		want string
+	}{
+		{"sound", name, answer(422, problemMedia, named("#/name")), ""},
+		{"sound with 400", name, answer(400, problemMedia, strings.Replace(named("#/name"), "422", "400", 1)), ""},
+		{"sound: a pointer without its #", name, answer(422, problemMedia, named("/name")), ""},
+		{"sound: percent-encoded", broken(t, exchange.Constraint, "/a~1b required"), answer(422, problemMedia, named("#/a%7E1b")), ""},
+		{"sound: the body named beside the field", name, answer(422, problemMedia, named("#", "#/name")), ""},
+		{"sound: an unknown member at its object", unknown, answer(422, problemMedia, named("#/cargo")), ""},
+		{"sound: an unknown member at itself", unknown, answer(422, problemMedia, named("#/cargo/colour")), ""},
+		{"sound: a list's rule at an element", broken(t, exchange.Constraint, "/crew uniqueItems"), answer(422, problemMedia, named("#/crew/1")), ""},
+		{"sound: members of a value of the wrong type", broken(t, exchange.Type, "/cargo type"), answer(422, problemMedia, named("#/cargo/weight_t")), ""},
+		{"sound: the whole body of another type", broken(t, exchange.Type, " type"), answer(400, problemMedia, `{"title":"Bad"}`), ""},
+		{"sound: syntax without a field", syntax, answer(400, problemMedia, `{"title":"Malformed"}`), ""},
+		{"sound: 405", method, answer(405, problemMedia, `{}`, "Allow: POST"), ""},
+		{"sound: 405 with an empty Allow", method, answer(405, problemMedia, `{}`, "Allow: "), ""},
+		{"sound: 415", media, answer(415, problemMedia, `{}`), ""},
+		{"sound: XML", name, answer(422, "application/problem+xml", `<problem/>`), ""},
+		{"sound: all of several", two, answer(422, problemMedia, named("#/name", "#/flag")), ""},
+		{"sound: segments", deep, answer(422, problemMedia, `{"errors":[{"loc":["body","crew",1,"rank"],"msg":"x"}]}`), ""},
+		{"sound: brackets in a map", deep, answer(422, problemMedia, `{"errors":{"crew[1].rank":["x"]}}`), ""},
+		{"sound: the decoder's stage first", broken(t, exchange.Constraint, "/name minLength", "/flag type"), answer(400, problemMedia, `{"errors":[{"pointer":"#/flag"}]}`), ""},
+		{"sound: presence before limits", broken(t, exchange.Constraint, "/name minLength", "/flag required"), answer(422, problemMedia, named("#/flag")), ""},
+
+		{"accepted", name, answer(201, "application/json", `{}`), "accepted"},
+		{"accepted with an error text", name, answer(200, "application/json", `{"error":"bad"}`), "accepted"},
+		{"crashed", name, answer(500, "text/html", `<h1>`), "crashed"},
+		{"crashed, well worded", name, answer(500, problemMedia, `{"status":500}`), "crashed"},
+		{"redirected", name, answer(302, "", "", "Location: /login"), "redirected"},
+		{"no answer", name, exchange.Answer{Err: "reset"}, "no-answer"},
+		{"not found for a bad field", name, answer(404, problemMedia, `{"status":404}`), "wrong-status"},
+		{"a syntax error as 422", syntax, answer(422, problemMedia, `{"status":422}`), "wrong-status"},
+		{"405 without Allow", method, answer(405, problemMedia, `{}`), "missing-header"},
+		{"404 in place of 405", method, answer(404, problemMedia, `{}`), "wrong-status"},
+		{"401 without a challenge", name, answer(401, problemMedia, `{}`), "wrong-status missing-header"},
+		{"an undescribed method that is there", method, answer(200, "application/json", `{}`), "accepted"},
+		{"plain JSON that names the field", name, answer(422, "application/json", named("#/name")), "not-problem"},
+		{"HTML", name, answer(400, "text/html", "<p>"), "not-problem"},
+		{"no body", name, answer(400, "", ""), "not-problem"},
+		{"not JSON", name, answer(422, problemMedia, "{"), "unreadable"},
+		{"a list", name, answer(422, problemMedia, `[{"pointer":"#/name"}]`), "unreadable"},
+		{"status as text", name, answer(422, problemMedia, strings.Replace(named("#/name"), "422", `"422"`, 1)), "bad-member"},
+		{"another status", name, answer(400, problemMedia, named("#/name")), "status-mismatch"},
+		{"bare", name, answer(422, problemMedia, `{"title":"Bad request"}`), "no-field-errors"},
+		{"only a sentence", name, answer(422, problemMedia, `{"detail":"name is too short"}`), "no-field-errors"},
+		{"another field", name, answer(422, problemMedia, named("#/flag")), "wrong-field missed-field"},
+		{"the field and another", name, answer(422, problemMedia, named("#/name", "#/flag")), "wrong-field"},
+		{"the body only", name, answer(422, problemMedia, named("#")), "missed-field"},
+		{"without the index", deep, answer(422, problemMedia, named("#/crew/rank")), "vague-field"},
+		{"the wrong index", deep, answer(422, problemMedia, named("#/crew/0/rank")), "vague-field"},
+		{"the parent", deep, answer(422, problemMedia, named("#/crew")), "vague-field"},
+		{"the last name alone", deep, answer(422, problemMedia, `{"errors":[{"field":"rank","message":"x"}]}`), "vague-field"},
+		{"another spelling", broken(t, exchange.Constraint, "/length_m maximum"), answer(422, problemMedia, `{"errors":{"LengthM":["x"]}}`), "vague-field"},
+		{"missing, told at the parent by name", missing, answer(422, problemMedia, `{"errors":[{"pointer":"#/cargo","detail":"weight_t is missing"}]}`), "vague-field"},
+		{"missing at the top, told at the body by name", broken(t, exchange.Constraint, "/name required"), answer(422, problemMedia, `{"errors":[{"pointer":"","detail":"must have name"}]}`), "vague-field"},
+		{"a pointer that is none", name, answer(422, problemMedia, `{"errors":[{"pointer":"name","detail":"x"}]}`), "broken-pointer"},
+		{"a pointer to nothing", name, answer(422, problemMedia, named("#/nothing")), "broken-pointer"},
+		{"one of two", two, answer(422, problemMedia, named("#/name")), "one-at-a-time"},
+		{"one of two decoder's errors", broken(t, exchange.Constraint, "/name type", "/flag type"), answer(422, problemMedia, named("#/name")), "one-at-a-time"},
+		{"later ones without the earlier", broken(t, exchange.Constraint, "/name minLength", "/flag type"), answer(422, problemMedia, named("#/name")), "one-at-a-time"},
+		{"none of two", two, answer(422, problemMedia, named("#/length_m")), "wrong-field missed-field"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			verdict, found := Case(c.c, c.a, true)
+			var codes []string
+			failed := false
+			for _, f := range found {
+				codes = append(codes, f.Code)
+				failed = failed || f.Severity == Error
+			}
+			if got := strings.Join(codes, " "); got != c.want {
+				t.Errorf("found %q, want %q: %+v", got, c.want, found)
+			}
+			if (verdict == Fail) != failed {
+				t.Errorf("verdict %s with %q", verdict, codes)
+			}
+		})
+	}
+}
+
+func TestControlsAndEdges(t *testing.T) {
+	valid := exchange.Case{Kind: exchange.Control, Name: "control, fullest", Flaws: []flaw.Flaw{}, Body: decode(t, control), Control: decode(t, control)}
+	edge := valid
+	edge.Kind, edge.Edge = exchange.Edge, &flaw.Flaw{In: "body", Pointer: "/name", Rule: "maxLength", Reason: "exactly the longest"}
+	for _, c := range []struct {
+		name    string
+		c       exchange.Case
+		a       exchange.Answer
+		proven  bool
+		verdict Verdict
+		want    string
+	}{
+		{"taken", valid, answer(204, "", ""), false, Pass, ""},
+		{"refused in its own words", valid, answer(422, problemMedia, `{"detail":"the berth is taken"}`), false, Fail, "control-rejected: a valid request (fullest control) was refused with 422 Unprocessable Content: “the berth is taken”"},
+		{"refused with a field", valid, answer(422, problemMedia, named("#/name")), false, Fail, `control-rejected: a valid request (fullest control) was refused with 422 Unprocessable Content: "#/name" “is wrong”`},
+		{"redirected", valid, answer(307, "", ""), false, Fail, "control-rejected: a valid request (fullest control) was refused with 307"},
+		{"silent", valid, exchange.Answer{Err: "reset"}, false, Fail, "no-answer"},
+		{"edge taken", edge, answer(200, "", ""), true, Pass, ""},
+		{"edge refused", edge, answer(400, problemMedia, `{}`), true, Fail, "edge-rejected: a valid request, at /name exactly the longest, was refused with 400 Bad Request"},
+		{"edge refused, unproven", edge, answer(404, problemMedia, `{}`), false, Unproven, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			verdict, found := Case(c.c, c.a, c.proven)
+			got := ""
+			for _, f := range found {
+				got += f.Code + ": " + f.Message
+			}
+			if verdict != c.verdict || !strings.HasPrefix(got, c.want) || (got == "") != (c.want == "") {
+				t.Errorf("%s %q, want %s %q", verdict, got, c.verdict, c.want)
+			}
+		})
+	}
+}
+
+// TestUnprovenKeepsWhatIsWrongByItself: without an accepted control a rejection
+// proves nothing, but a crash is a crash.
+func TestUnprovenKeepsWhatIsWrongByItself(t *testing.T) {
+	c := broken(t, exchange.Constraint, "/name minLength")
+	for _, x := range []struct {
+		a       exchange.Answer
+		verdict Verdict
+		want    string
+	}{
+		{answer(404, problemMedia, `{}`), Unproven, ""},
+		{answer(422, problemMedia, `{}`), Unproven, ""},
+		{answer(422, problemMedia, named("#/flag")), Unproven, ""},
+		{answer(500, problemMedia, `{}`), Fail, "crashed"},
+		{answer(404, "text/html", `<p>`), Fail, "not-problem"},
+		{answer(201, "application/json", `{}`), Fail, "accepted"},
+	} {
+		verdict, found := Case(c, x.a, false)
+		got := ""
+		for _, f := range found {
+			got += f.Code
+		}
+		if verdict != x.verdict || got != x.want {
+			t.Errorf("%d %s: %s %q, want %s %q", x.a.Status, x.a.Body, verdict, got, x.verdict, x.want)
+		}
+	}
+}
+
+func TestAnUndescribedMethodIsOnlyWarnedOf(t *testing.T) {
+	verdict, found := Case(broken(t, exchange.Method, "request wrong-method"), answer(200, "application/json", `{}`), true)
+	if verdict != Pass || len(found) != 1 || found[0].Severity != Warning {
+		t.Errorf("%s %+v", verdict, found)
+	}
+}
+
+func TestServerTextIsShortened(t *testing.T) {
+	words := Words(answer(400, "text/plain", strings.Repeat("tide ", 1000)))
+	if n := len([]rune(words)); n > maxWords {
+		t.Errorf("%d characters are quoted", n)
+	}
+	if Words(answer(400, "text/plain", "\xff")) != "" {
+		t.Error("bytes that are no text are quoted")
+	}
+}
+
+func FuzzCase(f *testing.F) {
+	f.Add(422, problemMedia, []byte(named("#/name")))
+	f.Add(405, "", []byte("\x00"))
+	f.Fuzz(func(t *testing.T, status int, media string, body []byte) {
+		a := exchange.Answer{Status: status, Header: http.Header{"Content-Type": {media}}, Body: body}
+		for _, c := range []exchange.Case{broken(t, exchange.Constraint, "/crew/1/rank enum"), broken(t, exchange.Syntax, "request malformed-json")} {
+			if verdict, found := Case(c, a, true); verdict == Fail && len(found) == 0 {
+				t.Fatal("a failure without a finding")
+			}
+		}
+	})
+}
+
+func BenchmarkCase(b *testing.B) {
+	c := broken(b, exchange.Constraint, "/crew/1/rank enum")
+	padding := `,"note":"` + strings.Repeat("tide ", 180) + `"}`
+	a := answer(422, problemMedia, strings.TrimSuffix(named("#/crew/1/rank"), "}")+padding)
+	b.SetBytes(int64(len(a.Body)))
+	for b.Loop() {
+		Case(c, a, true)
+	}
+}

@@ -1,0 +1,135 @@
+package layout
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"obiter/internal/instance"
+)
+
+const request = `{"name":"x","length_m":3,"crew":[{"name":"a","rank":"b"},{"name":"c"}],"cargo":{"weight_t":1,"a/b":2},"type":"tug","title":"t","detail":"d"}`
+
+func vocabulary(t testing.TB) *Vocabulary {
+	t.Helper()
+	v, err := instance.Decode([]byte(request))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return NewVocabulary(v, nil, []string{"/unexpected"})
+}
+
+func TestNamesFit(t *testing.T) {
+	for _, c := range []struct {
+		name, field string
+		want        Fit
+	}{
+		{"/crew/0/name", "/crew/0/name", Exact}, {"#/crew/0/name", "/crew/0/name", Exact}, {"#/cargo/a~1b", "/cargo/a~1b", Exact}, {"#/cargo/a%7E1b", "/cargo/a~1b", Exact},
+		{"crew.0.name", "/crew/0/name", Exact}, {"crew[0].name", "/crew/0/name", Exact}, {"$.crew[0].name", "/crew/0/name", Exact}, {"crew['0']['name']", "/crew/0/name", Exact},
+		{"body.crew[0].name", "/crew/0/name", Exact}, {"/body/crew/0/name", "/crew/0/name", Exact}, {"name", "/name", Exact},
+		{"crew[1].name", "/crew/0/name", NoIndex}, {"crew.name", "/crew/0/name", NoIndex}, {"#/crew/name", "/crew/0/name", NoIndex}, {"crew[].name", "/crew/0/name", NoIndex},
+		{"lengthM", "/length_m", Spelling}, {"LENGTH-M", "/length_m", Spelling}, {"#/lengthM", "/length_m", Spelling}, {"cargo.weightT", "/cargo/weight_t", Spelling},
+		{"crew", "/crew/0/name", Above}, {"#/cargo", "/cargo/weight_t", Above}, {"crew[0]", "/crew/0/name", Above},
+		{"weight_t", "/cargo/weight_t", NameOnly}, {"", "/name", Root}, {"#", "/name", Root}, {"body", "/name", Root},
+		{"crew[0].name", "/crew", Below}, {"other", "/name", None}, {"/nam", "/name", None},
+	} {
+		if got := ParseName(c.name).Fits(c.field); got != c.want {
+			t.Errorf("%q fits %s as %d, want %d", c.name, c.field, got, c.want)
+		}
+	}
+	if n, ok := SegmentsName([]any{"body", "crew", instance0(t), "name"}); !ok || n.Fits("/crew/0/name") != Exact {
+		t.Errorf("segments do not fit: %+v", n)
+	}
+}
+
+func instance0(t *testing.T) any {
+	t.Helper()
+	v, err := instance.Decode([]byte("0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// TestAnswersAreRead goes through layouts: what is read is "name=message" for
+// each field error, and where.
+func TestAnswersAreRead(t *testing.T) {
+	for _, c := range []struct{ name, answer, want, where string }{
+		{"as in RFC 9457", `{"title":"no","errors":[{"detail":"short","pointer":"#/name"},{"detail":"big","pointer":"#/crew/0/rank"}]}`, "#/name=short; #/crew/0/rank=big", "/errors/*/pointer"},
+		{"pointer at its word", `{"errors":[{"pointer":"#/nope","detail":"x"}]}`, "#/nope=x", "/errors/*/pointer"},
+		{"a field in any member", `{"violations":[{"wo":"crew[0].name","warum":"zu kurz"}]}`, "crew[0].name=zu kurz", "/violations/*/wo"},
+		{"segments", `{"detail":[{"loc":["body","crew",0,"name"],"msg":"short","type":"too_short"}]}`, `["body","crew",0,"name"]=short`, "/detail/*/loc"},
+		{"a source with a pointer", `{"errors":[{"source":{"pointer":"/length_m"},"title":"bad"}]}`, "/length_m=bad", "/errors/*/source/pointer"},
+		{"a bare list", `[{"property":"name","message":"short"}]`, "name=short", "/*/property"},
+		{"an unknown name in a usual member", `{"errors":[{"field":"nope","message":"x"}]}`, "nope=x", "/errors/*/field"},
+		{"a map of lists", `{"errors":{"name":["short","odd"],"length_m":["low"]}}`, "length_m=low; name=short; odd", "/errors/*"},
+		{"a map of texts", `{"fields":{"crew.0.name":"short"}}`, "crew.0.name=short", "/fields/*"},
+		{"a map in another spelling", `{"errors":{"LengthM":["low"]}}`, "LengthM=low", "/errors/*"},
+		{"a nested map", `{"errors":{"crew":{"0":{"name":["short"]}}}}`, "crew.0.name=short", "/errors/*"},
+		{"a map at the top", `{"name":["short"],"cargo":{"weight_t":["low"]}}`, "cargo.weight_t=low; name=short", "/*"},
+		{"a map of objects with messages", `{"errors":{"name":[{"message":"short"}]}}`, "name=short", "/errors/*"},
+		{"below other members", `{"error":{"code":3,"details":[{"field":"name","issue":"short"}]}}`, "name=short", "/error/details/*/field"},
+		{"the code is not the field", `{"errors":[{"code":"type","field":"name","message":"x"},{"code":"type","field":"length_m","message":"y"}]}`, "name=x; length_m=y", "/errors/*/field"},
+		{"a sentence names nothing", `{"title":"no","detail":"the name is too short"}`, "", ""},
+		{"the members of a problem are no fields", `{"type":"about:blank","title":"Bad","status":400,"detail":"no"}`, "", ""},
+		{"a reference is no field", `{"title":"Bad","name":"req-123"}`, "", ""},
+		{"an echo of the request", `{"title":"Bad","received":{"name":"x","type":"tug"}}`, "", ""},
+		{"an empty list", `{"errors":[]}`, "", ""},
+		{"sentences in a list", `{"errors":["name is too short"]}`, "", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			doc, err := instance.Decode([]byte(c.answer))
+			if err != nil {
+				t.Fatal(err)
+			}
+			r := Read(doc, vocabulary(t))
+			var got []string
+			for _, f := range r.Fields {
+				got = append(got, f.Name.Raw+"="+f.Message)
+			}
+			if s := strings.Join(got, "; "); s != c.want || r.Where != c.where {
+				t.Errorf("read %q at %q, want %q at %q", s, r.Where, c.want, c.where)
+			}
+		})
+	}
+}
+
+func TestMentions(t *testing.T) {
+	doc, _ := instance.Decode([]byte(`{"title":"no","detail":"Length M is too small"}`))
+	if s, ok := Mentions(doc, "/length_m"); !ok || s != "Length M is too small" {
+		t.Errorf("Mentions = %q, %v", s, ok)
+	}
+	if s, ok := Mentions(doc, "/crew/0"); ok {
+		t.Errorf("Mentions = %q", s)
+	}
+}
+
+func FuzzReadAnswer(f *testing.F) {
+	f.Add([]byte(`{"errors":[{"pointer":"#/name"}]}`))
+	f.Add([]byte(`{"errors":{"crew":{"0":{"name":["x"]}}}}`))
+	f.Add([]byte(`[[[{"loc":["a",0]}]]]`))
+	f.Fuzz(func(t *testing.T, answer []byte) {
+		doc, err := instance.Decode(answer)
+		if err != nil {
+			return
+		}
+		for _, n := range Read(doc, vocabulary(t)).Fields {
+			n.Name.Fits("/crew/0/name")
+			if _, ok := instance.Get(doc, n.At); !ok {
+				t.Fatalf("nothing stands at %q", n.At)
+			}
+		}
+	})
+}
+
+func FuzzParseName(f *testing.F) {
+	for _, s := range []string{"#/a%zz", "a[b", "$..", "[[0]]", "/~", "a.b[0]['c']"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, name string) {
+		n := ParseName(name)
+		if fmt.Sprint(n.Fits("/a/0")) == "" || n.Raw != name {
+			t.Fatal("the name is lost")
+		}
+	})
+}

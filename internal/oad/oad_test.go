@@ -1,0 +1,216 @@
+package oad
+
+import (
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	"obiter/internal/instance"
+)
+
+const head = "openapi: 3.0.3\ninfo: {title: Tides, version: '2'}\n"
+
+func read(t *testing.T, src string) *Document {
+	t.Helper()
+	d, err := Read("t.yaml", []byte(src))
+	if err != nil {
+		t.Fatalf("Read: %v\n%s", err, src)
+	}
+	return d
+}
+
+func TestBadDocumentsNameTheirPlace(t *testing.T) {
+	for _, c := range []struct{ name, src, want string }{
+		{"empty", "", "t.yaml:1: the file is empty"},
+		{"yaml", "openapi: 3.1.0\npaths: [\n", "t.yaml:3:1: not readable as YAML"},
+		{"scalar", "hello", "t.yaml:1:1: the document is not an object"},
+		{"two", "swagger: '2.0'", "t.yaml:1:1: this is an OpenAPI 2.0 document"},
+		{"four", "openapi: 4.0.0", "t.yaml:1:10: OpenAPI version \"4.0.0\" is not known"},
+		{"none", "a: 1", "there is no openapi member"},
+		{"twice", "openapi: 3.1.0\nopenapi: 3.1.0\n", "t.yaml:2:1: the member \"openapi\" stands twice"},
+		{"dangling", head + "paths:\n  /a:\n    post:\n      requestBody: {$ref: '#/components/nope'}\n", "t.yaml:6:21: the $ref \"#/components/nope\" points to nothing"},
+		{"two dangling", head + "paths:\n  /a:\n    $ref: '#/x'\n  /b:\n    $ref: '#/y'\n", "t.yaml:5:5: the $ref \"#/x\" points to nothing (and 1 more"},
+		{"network", head + "paths:\n  /a:\n    $ref: 'https://harbour.example/a.yaml'\n", "nothing is fetched from the network"},
+		{"missing file", head + "paths:\n  /a:\n    $ref: 'nope.yaml'\n", "cannot be followed"},
+		{"alias round", "openapi: 3.1.0\na: &a {b: *a}\n", "stands inside what it names"},
+		{"deep", "openapi: 3.1.0\na: " + strings.Repeat("[", maxDepth+1) + strings.Repeat("]", maxDepth+1), "nests deeper than"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := Read("t.yaml", []byte(c.src))
+			var e *Error
+			if !errors.As(err, &e) || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("Read = %v, want %q", err, c.want)
+			}
+		})
+	}
+	if _, err := Read("t.json", []byte("{\"openapi\":\"3.1.0\",\n \"paths\": }")); err == nil || !strings.Contains(err.Error(), "t.json:2:11: not readable as JSON") {
+		t.Errorf("JSON error = %v", err)
+	}
+}
+
+func TestOperationsAreReadInOrder(t *testing.T) {
+	d := read(t, head+`
+servers: [{url: 'http://{host}:{port}/v1', variables: {host: {default: quay}, port: {default: 8080}}}]
+paths:
+  /tides/{port}:
+    parameters:
+      - {name: port, in: path, required: true, schema: {type: string}, example: A}
+      - {name: unit, in: query, schema: {type: string}}
+    put:
+      operationId: setTide
+      tags: [tides]
+      parameters:
+        - $ref: '#/components/parameters/Unit'
+      requestBody:
+        content:
+          text/plain: {schema: {type: string}}
+          application/json:
+            schema: {type: object}
+            examples: {b: {value: {x: 2}}, a: {value: {x: 1}}}
+      responses: {'200': {description: ok}, default: {description: no, content: {application/problem+json: {}}}}
+    get: {}
+  /a:
+    post: {requestBody: 5}
+components:
+  parameters:
+    Unit: {name: unit, in: query, required: true, schema: {enum: [m, ft]}, style: form, explode: false}
+`)
+	var names []string
+	for _, o := range d.Operations {
+		names = append(names, o.Name())
+	}
+	if want := []string{"PUT /tides/{port}", "GET /tides/{port}", "POST /a"}; !reflect.DeepEqual(names, want) {
+		t.Fatalf("operations %q, want %q", names, want)
+	}
+	put := d.Operations[0]
+	if put.ID != "setTide" || put.Line != 10 || len(put.Parameters) != 2 || put.Body == nil || put.Body.Required {
+		t.Errorf("put = %+v", put)
+	}
+	unit := put.Parameters[1]
+	if !unit.Required || unit.Explode || unit.Style != "form" || unit.Schema.Pointer != "/components/parameters/Unit/schema" {
+		t.Errorf("the operation's parameter does not overlay the path's: %+v", unit)
+	}
+	if put.Body.Media[0].Type != "text/plain" || put.Body.Media[1].Type != "application/json" {
+		t.Errorf("media types out of order: %+v", put.Body.Media)
+	}
+	if ex := put.Body.Media[1].Examples; len(ex) != 2 || string(instance.Encode(ex[0].Value)) != `{"x":1}` {
+		t.Errorf("examples = %+v", ex)
+	}
+	if put.Responses[1].Status != "default" || put.Responses[1].Media[0].Type != "application/problem+json" {
+		t.Errorf("responses = %+v", put.Responses)
+	}
+	if !strings.Contains(d.Operations[2].Skip, "the request body is not an object") {
+		t.Errorf("skip = %q", d.Operations[2].Skip)
+	}
+	if d.Servers[0] != "http://quay:8080/v1" || d.Title != "Tides" || d.Version != "2" {
+		t.Errorf("servers %q, title %q, version %q", d.Servers, d.Title, d.Version)
+	}
+}
+
+func TestSchemasOf30AreRewritten(t *testing.T) {
+	for _, c := range []struct{ name, version, in, want string }{
+		{"nullable", "3.0.3", `{"type":"string","nullable":true}`, `{"nullable":true,"type":["string","null"]}`},
+		{"nullable without type", "3.0.3", `{"nullable":true}`, `{"nullable":true,"x-obiter-murky-null":true}`},
+		{"nullable beside enum", "3.0.3", `{"type":"string","nullable":true,"enum":["a"]}`, `{"enum":["a"],"nullable":true,"type":["string","null"],"x-obiter-murky-null":true}`},
+		{"nullable enum with null", "3.0.3", `{"type":"string","nullable":true,"enum":["a",null]}`, `{"enum":["a",null],"nullable":true,"type":["string","null"]}`},
+		{"exclusive", "3.0.3", `{"minimum":1,"exclusiveMinimum":true,"maximum":5,"exclusiveMaximum":false}`, `{"exclusiveMinimum":1,"maximum":5}`},
+		{"exclusive in 3.1", "3.1.0", `{"minimum":1,"exclusiveMinimum":true}`, `{"exclusiveMinimum":1}`},
+		{"siblings of $ref", "3.0.3", `{"$ref":"#/components/schemas/B","minLength":3}`, `{"$ref":"#/components/schemas/B"}`},
+		{"siblings of $ref in 3.1", "3.1.0", `{"$ref":"#/components/schemas/B","minLength":3}`, `{"$ref":"#/components/schemas/B","minLength":3}`},
+		{"later keywords", "3.0.3", `{"const":1,"if":{},"patternProperties":{}}`, `{}`},
+		{"nested", "3.0.3", `{"properties":{"example":{"type":"string","nullable":true}}}`, `{"properties":{"example":{"nullable":true,"type":["string","null"]}}}`},
+		{"examples untouched", "3.0.3", `{"example":{"nullable":true,"const":1}}`, `{"example":{"const":1,"nullable":true}}`},
+		{"boolean required", "3.0.3", `{"type":"string","required":true}`, `{"type":"string"}`},
+		{"readOnly", "3.1.0", `{"required":["a","b"],"properties":{"a":{"readOnly":true},"b":{}}}`, `{"properties":{"a":{"readOnly":true},"b":{}},"required":["b"]}`},
+		{"readOnly behind $ref", "3.1.0", `{"required":["a"],"properties":{"a":{"$ref":"#/components/schemas/R"}}}`, `{"properties":{"a":{"$ref":"#/components/schemas/R"}},"required":[]}`},
+		{"readOnly in another member of allOf", "3.1.0", `{"allOf":[{"required":["a","b"]},{"properties":{"a":{"readOnly":true}}}]}`, `{"allOf":[{"required":["b"]},{"properties":{"a":{"readOnly":true}}}]}`},
+		{"requirement behind $ref, shared", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/Q"},{"properties":{"a":{"readOnly":true}}}]}`, `{"allOf":[{"required":[]},{"properties":{"a":{"readOnly":true}}}]}`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			src := `{"openapi":"` + c.version + `","paths":{},"components":{"schemas":{"B":{},"R":{"readOnly":true},"Q":{"required":["a"]},"S":` + c.in + `}}}`
+			d := read(t, src)
+			v, err := d.Load(d.base)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got, _ := instance.Get(v, "/components/schemas/S")
+			if string(instance.Encode(got)) != c.want {
+				t.Errorf("rewritten to %s, want %s", instance.Encode(got), c.want)
+			}
+			if q, _ := instance.Get(v, "/components/schemas/Q/required"); string(instance.Encode(q)) != `["a"]` {
+				t.Errorf("the shared schema was changed: %s", instance.Encode(q))
+			}
+		})
+	}
+}
+
+func TestScalarsKeepTheirText(t *testing.T) {
+	d := read(t, "openapi: 3.1.0\npaths: {}\nx-v: {200: a, d: 2020-01-02, big: 9007199254740993, hex: 0x10, dec: 1.50, \"y\": yes, n: ~, m: &m {q: 1}, k: {<<: *m, z: 2}}\n")
+	v, _ := d.Load(d.base)
+	got, _ := instance.Get(v, "/x-v")
+	want := `{"200":"a","big":9007199254740993,"d":"2020-01-02","dec":1.50,"hex":16,"k":{"q":1,"z":2},"m":{"q":1},"n":null,"y":"yes"}`
+	if s := string(instance.Encode(got)); s != want {
+		t.Errorf("read as %s\nwant       %s", s, want)
+	}
+}
+
+func TestReferencesToFiles(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	write("parts/schemas.yaml", "Tide: {type: string, nullable: true}\n")
+	main := write("openapi.yaml", head+"paths:\n  /a:\n    post:\n      requestBody:\n        content:\n          application/json:\n            schema: {$ref: 'parts/schemas.yaml#/Tide'}\n")
+	d, err := Open(main)
+	if err != nil {
+		t.Fatal(err)
+	}
+	loc, v, err := d.Resolve(d.Operations[0].Body.Media[0].Schema)
+	if err != nil || !strings.HasSuffix(loc.File, "parts/schemas.yaml") {
+		t.Fatalf("Resolve = %v, %v", loc, err)
+	}
+	if s := string(instance.Encode(v)); s != `{"nullable":true,"type":["string","null"]}` {
+		t.Errorf("the file's schema is %s", s)
+	}
+	if got := d.Place(loc); !strings.HasSuffix(got, "schemas.yaml:1:1") {
+		t.Errorf("Place = %s", got)
+	}
+}
+
+func TestCircularReferencesEnd(t *testing.T) {
+	d := read(t, "openapi: 3.1.0\npaths:\n  /a:\n    post:\n      requestBody: {$ref: '#/components/requestBodies/A'}\ncomponents:\n  requestBodies:\n    A: {$ref: '#/components/requestBodies/B'}\n    B: {$ref: '#/components/requestBodies/A'}\n")
+	if !strings.Contains(d.Operations[0].Skip, "circle") {
+		t.Errorf("skip = %q", d.Operations[0].Skip)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(head + "paths:\n  /a:\n    post: {requestBody: {content: {application/json: {schema: {type: string}}}}}\n"))
+	f.Add([]byte(`{"openapi":"3.1.0","paths":{"/a":{"$ref":"#/paths/~1a"}}}`))
+	f.Add([]byte("a: &a [*a, *a]\nopenapi: 3.0.0"))
+	f.Add([]byte("openapi: 3.1.0\nx: {<<: {a: 1}, ? [1] : 2}"))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		d, err := Read("t.yaml", src)
+		var e *Error
+		if err != nil && !errors.As(err, &e) {
+			t.Fatalf("the error is no *Error: %v", err)
+		}
+		if err == nil {
+			v, _ := d.Load(d.base)
+			if _, err := json.Marshal(v); err != nil {
+				t.Fatalf("the document is no JSON value: %v", err)
+			}
+		}
+	})
+}

@@ -1,0 +1,226 @@
+package run_test
+
+import (
+	"context"
+	"errors"
+	"net/http/httptest"
+	"net/url"
+	"testing"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/harbour"
+	"obiter/internal/judge"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/record"
+	"obiter/internal/report"
+	"obiter/internal/run"
+	"obiter/internal/send"
+)
+
+// trial runs the harbour with faults and gives the report.
+func trial(t testing.TB, depth flaw.Depth, faults ...string) *report.Report {
+	t.Helper()
+	office, err := harbour.New(faults)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	defer server.Close()
+	rep, err := against(t, context.Background(), server.URL, depth, func(record.Result) error { return nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	return rep
+}
+
+func against(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error) (*report.Report, error) {
+	t.Helper()
+	doc, err := oad.Read("harbour.yaml", harbour.Description)
+	if err != nil {
+		t.Fatal(err)
+	}
+	base, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := plan.New(doc, plan.Options{Base: address, Depth: depth})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := send.New(base, send.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	return run.Do(ctx, p, run.Options{Parallel: 8, Send: s.Send, Record: keep})
+}
+
+func TestTheSoundHarbourIsNotAccused(t *testing.T) {
+	for _, depth := range []flaw.Depth{flaw.Quick, flaw.Usual, flaw.Deep} {
+		rep := trial(t, depth)
+		for _, e := range rep.Entries() {
+			t.Errorf("depth %d: %s %s at %q: %s", depth, e.Operation, e.Code, e.Field, e.Examples[0].Message)
+		}
+		if n := rep.Totals(); n.Passed != n.Cases || n.Cases < 300 {
+			t.Errorf("depth %d: %+v", depth, n)
+		}
+	}
+}
+
+// TestEachFaultAloneIsFound: by its code, at its operation, and nothing else is accused.
+func TestEachFaultAloneIsFound(t *testing.T) {
+	for _, f := range harbour.Faults {
+		t.Run(f.Name, func(t *testing.T) {
+			t.Parallel()
+			found := false
+			for _, e := range trial(t, flaw.Usual, f.Name).Entries() {
+				if e.Operation == f.Operation && e.Code == f.Code {
+					found = true
+					continue
+				}
+				if f.Name == "field-withheld" && e.Operation == f.Operation && e.Code == "one-at-a-time" {
+					continue // with several fields wrong, the withheld one is missing too
+				}
+				t.Errorf("also accused: %s %s at %q: %s", e.Operation, e.Code, e.Field, e.Examples[0].Message)
+			}
+			if !found {
+				t.Errorf("%s at %s is not found", f.Code, f.Operation)
+			}
+		})
+	}
+}
+
+func TestTheDemosFaultsDoNotHideOneAnother(t *testing.T) {
+	found := map[string]bool{} // planted ones, and whether they were found
+	for _, f := range harbour.Faults {
+		if f.Demo {
+			found[f.Operation+" "+f.Code] = false
+		}
+	}
+	for _, e := range trial(t, flaw.Usual, harbour.DemoFaults()...).Entries() {
+		key := e.Operation + " " + e.Code
+		if _, planted := found[key]; !planted {
+			t.Errorf("not planted: %s at %q: %s", key, e.Field, e.Examples[0].Message)
+		}
+		found[key] = true
+	}
+	for key, ok := range found {
+		if !ok {
+			t.Errorf("not found: %s", key)
+		}
+	}
+}
+
+func TestEveryCodeHasAFault(t *testing.T) {
+	has := map[string]bool{}
+	for _, f := range harbour.Faults {
+		has[f.Code] = true
+		if _, ok := judge.Find(f.Code); !ok {
+			t.Errorf("%s: there is no code %s", f.Name, f.Code)
+		}
+	}
+	for _, c := range judge.Codes {
+		if !has[c.Code] {
+			t.Errorf("no fault of the harbour shows %s", c.Code)
+		}
+	}
+}
+
+func TestControlsComeFirstAndNumbersAreThePlans(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	defer server.Close()
+	seen := map[string]int{}
+	rep, err := against(t, context.Background(), server.URL, flaw.Quick, func(r record.Result) error {
+		seen[r.Operation]++
+		if (r.Kind == exchange.Control) != (seen[r.Operation] <= 2) {
+			t.Errorf("%s is number %d of %s", r.Name, seen[r.Operation], r.Operation)
+		}
+		return nil
+	})
+	if err != nil || !rep.Proven() {
+		t.Fatal(err, rep.Proven())
+	}
+}
+
+func TestAnInterruptStopsAndKeepsWhatIsThere(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	defer server.Close()
+	ctx, cancel := context.WithCancel(context.Background())
+	kept := 0
+	rep, err := against(t, ctx, server.URL, flaw.Usual, func(r record.Result) error {
+		if kept++; kept == 30 {
+			cancel()
+		}
+		if r.Response.Err != "" {
+			t.Errorf("what the interrupt cut off is judged: %+v", r.Response)
+		}
+		return nil
+	})
+	if !errors.Is(err, context.Canceled) || rep.Totals().Cases != kept || kept > 60 {
+		t.Errorf("%v after %d of %d", err, kept, rep.Totals().Cases)
+	}
+}
+
+func TestAFullDiskStopsTheRun(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	defer server.Close()
+	full := errors.New("no space left")
+	n := 0
+	_, err = against(t, context.Background(), server.URL, flaw.Quick, func(record.Result) error {
+		if n++; n > 5 {
+			return full
+		}
+		return nil
+	})
+	if !errors.Is(err, full) || n != 6 {
+		t.Errorf("%v after %d", err, n)
+	}
+}
+
+func TestRefusedControlsProveNothing(t *testing.T) {
+	rep := trial(t, flaw.Usual, "optional-demanded")
+	if !rep.Proven() {
+		t.Error("the fullest control was accepted, and yet nothing is proved")
+	}
+	server := httptest.NewServer(nil) // answers everything with 404
+	defer server.Close()
+	rep, err := against(t, context.Background(), server.URL, flaw.Quick, func(record.Result) error { return nil })
+	if err != nil || rep.Proven() || rep.Totals().Passed != 0 {
+		t.Errorf("%v, proven %v, %+v", err, rep.Proven(), rep.Totals())
+	}
+	if words := rep.Lines[1].ControlWords; words == "" {
+		t.Errorf("the service's own words are missing: %+v", *rep.Lines[1])
+	}
+}
+
+func BenchmarkRun(b *testing.B) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	defer server.Close()
+	n := 0
+	for b.Loop() {
+		rep, err := against(b, context.Background(), server.URL, flaw.Usual, func(record.Result) error { return nil })
+		if err != nil {
+			b.Fatal(err)
+		}
+		n += rep.Totals().Cases
+	}
+	b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "cases/s")
+}

@@ -1,0 +1,220 @@
+package send
+
+import (
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"obiter/internal/exchange"
+)
+
+func sender(t *testing.T, h http.HandlerFunc, opt Options) (*Sender, exchange.Case) {
+	t.Helper()
+	server := httptest.NewServer(h)
+	t.Cleanup(server.Close)
+	base, err := url.Parse(server.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := New(base, opt)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s, exchange.Case{ID: "0123abcdef", Request: exchange.Request{Method: "POST", URL: server.URL + "/berths", Headers: [][2]string{{"Content-Type", "application/json"}}, Body: []byte(`{"a":1}`)}}
+}
+
+func TestRequestsCarryTheirMarks(t *testing.T) {
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		trace := r.Header.Get("Traceparent")
+		if len(trace) != 55 || !strings.HasPrefix(trace, "00-") {
+			t.Errorf("traceparent %q", trace)
+		}
+		fmt.Fprintf(w, "%s|%s|%s|%s|%s", r.Header.Get("Obiter-Case"), r.Header.Get("Content-Type"), r.Header.Get("Authorization"), r.UserAgent(), body)
+	}, Options{Headers: [][2]string{{"Authorization", "Bearer tide"}}, Agent: "obiter/test"})
+	a := s.Send(context.Background(), c)
+	if want := `0123abcdef|application/json|Bearer tide|obiter/test|{"a":1}`; string(a.Body) != want || a.Status != 200 || a.Err != "" {
+		t.Errorf("answer %+v %q, want %q", a, a.Body, want)
+	}
+}
+
+func TestOnlyNamedHostsAreSentTo(t *testing.T) {
+	for host, ok := range map[string]bool{"127.0.0.1": true, "127.9.8.7": true, "[::1]": true, "localhost": true, "quay.localhost": true,
+		"192.0.2.1": false, "harbour.example": false, "0.0.0.0": false, "10.0.0.1": false, "[2001:db8::1]": false, "127.0.0.1.example": false} {
+		base, err := url.Parse("http://" + host + ":8080")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = New(base, Options{})
+		var refused *HostError
+		if ok != (err == nil) || err != nil && !errors.As(err, &refused) {
+			t.Errorf("%s: %v", host, err)
+		}
+		if _, err := New(base, Options{AllowHosts: []string{strings.ToUpper(base.Hostname())}}); err != nil {
+			t.Errorf("%s, named: %v", host, err)
+		}
+	}
+	s, c := sender(t, func(http.ResponseWriter, *http.Request) { t.Error("a request for another host arrived") }, Options{})
+	c.Request.URL = strings.Replace(c.Request.URL, "127.0.0.1", "127.0.0.2", 1)
+	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "not this machine") {
+		t.Errorf("another host than the base: %+v", a)
+	}
+}
+
+// TestNamesAreCheckedWhereTheyLead: "localhost" is let through by name, so the
+// address that it resolves to decides.
+func TestNamesAreCheckedWhereTheyLead(t *testing.T) {
+	base, _ := url.Parse("http://quay.localhost:80")
+	s, err := New(base, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	dial := s.client.Transport.(*http.Transport).DialContext
+	var refused *HostError
+	if _, err := dial(context.Background(), "tcp", "192.0.2.1:80"); !errors.As(err, &refused) {
+		t.Errorf("dialling another machine: %v", err)
+	}
+}
+
+func TestRedirectsAreNotFollowed(t *testing.T) {
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/berths" {
+			t.Error("the redirect was followed")
+		}
+		http.Redirect(w, r, "/welcome", http.StatusFound)
+	}, Options{})
+	if a := s.Send(context.Background(), c); a.Status != 302 || a.Header.Get("Location") != "/welcome" {
+		t.Errorf("answer %+v", a)
+	}
+}
+
+func TestAnswersAreReadUpToACap(t *testing.T) {
+	for _, c := range []struct {
+		size      int
+		truncated bool
+	}{{100, false}, {101, true}, {5000, true}} {
+		s, request := sender(t, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Encoding", "gzip")
+			z := gzip.NewWriter(w)
+			_, _ = io.WriteString(z, strings.Repeat("x", c.size))
+			z.Close()
+		}, Options{MaxBody: 100})
+		a := s.Send(context.Background(), request)
+		if a.Truncated != c.truncated || len(a.Body) != min(c.size, 100) || a.Err != "" {
+			t.Errorf("%d bytes: %d read, truncated %v, %s", c.size, len(a.Body), a.Truncated, a.Err)
+		}
+	}
+}
+
+func TestDeadlineCoversTheWholeExchange(t *testing.T) {
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.ReadAll(r.Body)
+		w.WriteHeader(200)
+		w.(http.Flusher).Flush()
+		<-r.Context().Done()
+	}, Options{Timeout: 50 * time.Millisecond})
+	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "no complete answer within 50ms") {
+		t.Errorf("answer %+v", a)
+	}
+}
+
+func TestBrokenConnections(t *testing.T) {
+	s, c := sender(t, func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, Options{})
+	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "closed before an answer") && !strings.Contains(a.Err, "reset") {
+		t.Errorf("answer %+v", a)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = conn.Read(make([]byte, 100))
+			_, _ = io.WriteString(conn, "harbour says no\r\n\r\n")
+			conn.Close()
+		}
+	}()
+	base := &url.URL{Scheme: "http", Host: l.Addr().String()}
+	s, err = New(base, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Request.URL = base.String() + "/berths"
+	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "malformed HTTP") {
+		t.Errorf("not HTTP: %+v", a)
+	}
+}
+
+// TestAStaleConnectionIsNotTheCasesFault: the service closes a connection that
+// it kept open, as any may; the next request on it goes out once more.
+func TestAStaleConnectionIsNotTheCasesFault(t *testing.T) {
+	var requests atomic.Int32
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.ReadAll(r.Body)
+		if requests.Add(1) == 2 {
+			panic(http.ErrAbortHandler)
+		}
+		_, _ = io.WriteString(w, "ok")
+	}, Options{})
+	for i := range 3 {
+		if a := s.Send(context.Background(), c); a.Err != "" || string(a.Body) != "ok" {
+			t.Errorf("request %d: %+v", i, a)
+		}
+	}
+}
+
+func TestRetryAfterIsWaitedFor(t *testing.T) {
+	var requests atomic.Int32
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		if requests.Add(1) < 3 {
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(http.StatusTooManyRequests)
+		}
+	}, Options{})
+	if a := s.Send(context.Background(), c); a.Status != 200 || a.Err != "" {
+		t.Errorf("answer %+v", a)
+	}
+	s, c = sender(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Retry-After", "3600")
+		w.WriteHeader(http.StatusServiceUnavailable)
+	}, Options{})
+	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "Retry-After") {
+		t.Errorf("answer %+v", a)
+	}
+	s, c = sender(t, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusServiceUnavailable) }, Options{})
+	if a := s.Send(context.Background(), c); a.Status != 503 || a.Err != "" {
+		t.Errorf("503 without Retry-After is an answer: %+v", a)
+	}
+}
+
+func TestReach(t *testing.T) {
+	s, _ := sender(t, func(http.ResponseWriter, *http.Request) {}, Options{})
+	if err := s.Reach(context.Background()); err != nil {
+		t.Error(err)
+	}
+	base, _ := url.Parse("http://127.0.0.1:1")
+	s, err := New(base, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var unreachable *UnreachableError
+	if err := s.Reach(context.Background()); !errors.As(err, &unreachable) || !strings.Contains(err.Error(), "refused") {
+		t.Errorf("error %v", err)
+	}
+}
