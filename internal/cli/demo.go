@@ -131,14 +131,17 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 
 func (a *app) step(title, command string) {
 	fmt.Fprintln(a.streams.Out, "\n"+a.look.in(codeCyan, "# "+title))
-	fmt.Fprintln(a.streams.Out, a.look.dim("$ "+command)+"\n")
+	if command != "" {
+		fmt.Fprintln(a.streams.Out, a.look.dim("$ "+command))
+	}
+	fmt.Fprintln(a.streams.Out)
 }
 
 // planted holds what was found against what was planted. All of it and nothing
 // else is success; the demo fails else.
 func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []string) error {
 	out := a.streams.Out
-	a.step("What was planted, and what was found", "obiter demo --faults")
+	a.step("What was planted, and what was found", "")
 	missed := 0
 	explained := make([]bool, len(entries))
 	for _, f := range harbour.Faults {

@@ -49,9 +49,9 @@ func isTerminal(w io.Writer) bool {
 const (
 	codeBold   = "\x1b[1m"
 	codeDim    = "\x1b[2m"
-	codeRed    = "\x1b[31m"
+	codeRed    = "\x1b[1;31m"
 	codeGreen  = "\x1b[32m"
-	codeYellow = "\x1b[33m"
+	codeYellow = "\x1b[1;33m"
 	codeCyan   = "\x1b[36m"
 	codeReset  = "\x1b[0m"
 )

@@ -114,6 +114,11 @@ func fraction(now any) json.Number {
 
 func either(t schema.Types) string {
 	names := t.Names()
+	for i, n := range names {
+		if n != "null" {
+			names[i] = map[bool]string{true: "an ", false: "a "}[strings.ContainsRune("aio", rune(n[0]))] + n
+		}
+	}
 	if len(names) == 0 {
 		return "nothing"
 	}

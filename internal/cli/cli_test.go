@@ -1,0 +1,439 @@
+package cli_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"obiter/internal/harbour"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+var program string
+
+// TestMain builds the program that all tests drive.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "obiter")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "obiter")
+	build := exec.Command("go", "build", "-o", program, "obiter/cmd/obiter")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%v\n%s", err, out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+type outcome struct {
+	status      int
+	out, errors string
+}
+
+// obiter runs the program in a folder.
+func obiter(t testing.TB, dir string, args ...string) outcome {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, args...)
+	cmd.Dir = dir
+	var out, errors strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &errors
+	err := cmd.Run()
+	if cmd.ProcessState == nil {
+		t.Fatalf("obiter %q: %v", args, err)
+	}
+	o := outcome{cmd.ProcessState.ExitCode(), out.String(), errors.String()}
+	if strings.Contains(o.errors, "goroutine ") {
+		t.Fatalf("obiter %q panicked:\n%s", args, o.errors)
+	}
+	return o
+}
+
+func (o outcome) check(t testing.TB, status int, out, errors string) {
+	t.Helper()
+	if o.status != status || !strings.Contains(o.out, out) || !strings.Contains(o.errors, errors) {
+		t.Errorf("status %d, want %d; out has %q: %v; errors have %q: %v\nout:\n%.3000s\nerrors:\n%s",
+			o.status, status, out, strings.Contains(o.out, out), errors, strings.Contains(o.errors, errors), o.out, o.errors)
+	}
+}
+
+func put(t testing.TB, dir, name, text string) {
+	t.Helper()
+	if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// folder is a temporary folder with the harbour's description in it.
+func folder(t testing.TB) string {
+	t.Helper()
+	dir := t.TempDir()
+	put(t, dir, "openapi.yaml", string(harbour.Description))
+	return dir
+}
+
+func serve(t testing.TB, faults ...string) string {
+	t.Helper()
+	office, err := harbour.New(faults)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	t.Cleanup(server.Close)
+	return server.URL
+}
+
+// changing is what differs from run to run.
+var changing = regexp.MustCompile(`127\.0\.0\.1:\d+|after \d+\.\d ms|Date: .*|7a000000-0000-4000-8000-\d+`)
+
+func golden(t *testing.T, name, got string) {
+	t.Helper()
+	got = changing.ReplaceAllString(got, "~")
+	path := filepath.Join("testdata", name+".golden")
+	if *update {
+		if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got != string(want) {
+		g, w := strings.Split(got, "\n"), strings.Split(string(want), "\n")
+		for i := range g {
+			if i >= len(w) || g[i] != w[i] {
+				t.Fatalf("%s differs in line %d (renew with -update):\n%s", path, i+1, g[i])
+			}
+		}
+		t.Fatalf("%s has %d lines more", path, len(w)-len(g))
+	}
+}
+
+func TestSurveyAndCasesReadWell(t *testing.T) {
+	dir := folder(t)
+	o := obiter(t, dir, "survey", "--fields", "--only", "POST *")
+	o.check(t, 0, "POST /vessels", "")
+	golden(t, "survey", o.out)
+	o = obiter(t, dir, "cases", "--only", "/sessions", "--dropped")
+	o.check(t, 0, "minLength one-below", "")
+	golden(t, "cases", o.out)
+}
+
+func TestTryAndShowReadWell(t *testing.T) {
+	dir := folder(t)
+	o := obiter(t, dir, "try", "--only", "/sessions", "--only", "PATCH *", "--at", serve(t, "no-allow", "sentence-only", "status-as-text"))
+	o.check(t, 1, "no-field-errors", "")
+	golden(t, "try", o.out)
+	for name, id := range map[string]string{"show-text": "no-field-errors at /pass_phrase", "show-request": "missing-header at Allow"} {
+		_, after, _ := strings.Cut(o.out, id)
+		_, after, _ = strings.Cut(after, "show ")
+		s := obiter(t, dir, "show", after[:10])
+		s.check(t, 0, "Answered", "")
+		golden(t, name, s.out)
+	}
+	put(t, dir, "x", "")
+	if ignore, err := os.ReadFile(filepath.Join(dir, ".obiter", ".gitignore")); err != nil || string(ignore) != "*\n" {
+		t.Errorf("the folder of runs does not ignore itself: %q, %v", ignore, err)
+	}
+}
+
+func TestExitStatuses(t *testing.T) {
+	dir := folder(t)
+	obiter(t, dir, "try", "--at", serve(t)).check(t, 0, "0 failed, 0 unproven", "")
+	obiter(t, dir, "try", "--at", serve(t, "other-spelling")).check(t, 0, "warning vague-field", "")
+	obiter(t, dir, "try", "--at", serve(t, "bare-rejection")).check(t, 1, "error no-field-errors", "")
+	closed := httptest.NewServer(http.NotFoundHandler())
+	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "control-rejected", "error: no valid request was accepted, so no rejection proves anything\nhint: POST /vessels: a valid request (fullest control) was refused with 404 Not Found: “404 page not found”")
+	closed.Close()
+	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "", "nothing answers at "+closed.URL+": the connection is refused\nhint: start the service")
+	obiter(t, dir, "try", "--at", serve(t), "--only", "GET *").check(t, 3, "no request body", "nothing was sent")
+}
+
+// TestBadInput: each has one clear message, says where and what to do, and changes nothing.
+func TestBadInput(t *testing.T) {
+	dir := folder(t)
+	for name, text := range map[string]string{
+		"bad.yaml": "openapi: 3.1.0\npaths: [\n", "bad.json": "{\"openapi\":\"3.1.0\",\n \"paths\": }", "two.yaml": "swagger: '2.0'\n", "empty.yaml": "",
+		"ref.yaml":     "openapi: 3.1.0\npaths:\n  /a:\n    $ref: '#/components/x'\n",
+		"nopaths.yaml": "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {}\n",
+		"some.yaml":    "openapi: 3.1.0\npaths:\n  /a: {post: {requestBody: {content: {application/json: {schema: {type: object}}}}}}\n  /b: {post: {requestBody: {content: {application/json: {schema: {type: strin}}}}}}\n",
+		"corrupt":      "{\"obiter\":1}\n{\"case\":}\n", "other": "hello\n", "fine": "{\"obiter\":1,\"program\":\"x\"}\n",
+	} {
+		put(t, dir, name, text)
+	}
+	if err := os.Mkdir(filepath.Join(dir, "folder"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args   string
+		status int
+		want   string
+	}{
+		{"survey nope.yaml", 2, "error: nope.yaml: there is no such file\nhint: name the OpenAPI document"},
+		{"survey folder", 2, "error: folder: this is a folder"},
+		{"survey https://harbour.example/openapi.yaml", 2, "nothing is fetched from the network"},
+		{"survey bad.yaml", 2, "error: bad.yaml:3:1: not readable as YAML: while parsing a flow node"},
+		{"survey bad.json", 2, "error: bad.json:2:11: not readable as JSON"},
+		{"survey two.yaml", 2, "error: two.yaml:1:1: this is an OpenAPI 2.0 document; 3.0 and later are read\nhint: convert"},
+		{"survey empty.yaml", 2, "error: empty.yaml:1: the file is empty"},
+		{"survey ref.yaml", 2, "error: ref.yaml:4:5: the $ref \"#/components/x\" points to nothing\nhint: correct"},
+		{"survey nopaths.yaml", 0, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
+		{"try nopaths.yaml --at ~", 3, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
+		{"survey --nope", 2, "error: obiter survey knows no option --nope\nhint: options: --depth"},
+		{"survey --olny x", 2, "hint: did you mean --only?"},
+		{"survey --seed x", 2, "error: --seed \"x\" is not a value that it takes"},
+		{"survey --depth x", 2, "error: --depth \"x\" is not known\nhint: quick, usual and deep are"},
+		{"survey --only POST_/vessel", 2, "matches no operation of the description"},
+		{"survey a b", 2, "\"b\" is a second argument"},
+		{"surve", 2, "error: there is no command \"surve\"\nhint: did you mean survey?"},
+		{"--color x survey", 2, "error: --color \"x\" is not known"},
+		{"cases --format xml", 2, "text and ndjson are"},
+		{"cases --write folder/a/b/openapi.yaml/c --only x", 2, "matches no operation"},
+		{"cases --write .", 2, "error: --write .: the folder is not empty\nhint: name a new folder"},
+		{"cases --write openapi.yaml", 2, "the folder cannot be made"},
+		{"try --at localhost:8080", 2, "error: --at \"localhost:8080\" has no scheme http or https\nhint: write it with scheme"},
+		{"try --at http://", 2, "names no host"},
+		{"try --at http://a:b@localhost", 2, "credentials go into --header"},
+		{"try --at http://localhost/?a=1", 2, "has a query or fragment"},
+		{"try --at http://192.0.2.7:80", 2, "error: 192.0.2.7 is not this machine, and invalid requests are sent to other hosts only where they are named\nhint: if it is yours and may take rubbish: --allow-host 192.0.2.7"},
+		{"try --at http://harbour.example", 2, "harbour.example is not this machine"},
+		{"try --at ~ --parallel 0", 2, "--parallel 0 is out of range"},
+		{"try --at ~ --timeout x", 2, "--timeout \"x\" is not a value that it takes"},
+		{"try --at ~ --header nonsense", 2, "error: --header \"nonsense\" is no header"},
+		{"try --at ~ --save nowhere/run", 2, "the run file nowhere/run cannot be written"},
+		{"try some.yaml", 2, "error: it is not said where the service is\nhint: add --at"},
+		{"show", 2, "error: show takes one case id"},
+		{"show abcdef", 2, "error: there is no run in .obiter/last.ndjson\nhint: make one with: obiter try"},
+		{"show --run corrupt abcdef", 2, "error: corrupt: line 2: not readable as JSON"},
+		{"show --run other abcdef", 2, "error: other: line 1: this is no run file"},
+		{"show --run fine abcdef", 2, "error: fine has no case \"abcdef\"\nhint: obiter try prints the ids"},
+		{"demo x", 2, "demo takes no argument"},
+		{"demo --fault x", 2, "there is no mistake \"x\" in the harbour\nhint: obiter demo --faults"},
+		{"demo --write folder/../openapi.yaml", 2, "cannot be made"},
+	} {
+		t.Run(c.args, func(t *testing.T) {
+			args := strings.Fields(c.args)
+			for i, a := range args {
+				args[i] = strings.ReplaceAll(a, "_", " ")
+				if a == "~" {
+					args[i] = serve(t)
+				}
+			}
+			if strings.HasPrefix(c.args, "show abcdef") {
+				os.RemoveAll(filepath.Join(dir, ".obiter"))
+			}
+			o := obiter(t, dir, args...)
+			o.check(t, c.status, "", c.want)
+			if c.status == 2 && o.out != "" {
+				t.Errorf("something is on standard output: %s", o.out)
+			}
+			if n := strings.Count(o.errors, "error: "); c.status != 0 && n != 1 {
+				t.Errorf("%d messages:\n%s", n, o.errors)
+			}
+		})
+	}
+	o := obiter(t, dir, "cases", "some.yaml")
+	o.check(t, 0, "POST /b: some.yaml:4:58: the schema is not valid: at #/type", "")
+	o.check(t, 0, "POST /a  ", "")
+}
+
+func TestCasesForMachines(t *testing.T) {
+	dir := folder(t)
+	first := obiter(t, dir, "cases", "--format", "ndjson", "--seed", "5")
+	first.check(t, 0, `"kind":"edge"`, "")
+	if again := obiter(t, dir, "cases", "--format", "ndjson", "--seed", "5"); again.out != first.out {
+		t.Error("the same seed gives other bytes")
+	}
+	lines := strings.Count(first.out, "\n")
+	o := obiter(t, dir, "cases", "--write", "payloads", "--seed", "5")
+	o.check(t, 0, "payloads in payloads", "")
+	index, err := os.Open(filepath.Join(dir, "payloads", "index.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer index.Close()
+	n := 0
+	for s := bufio.NewScanner(index); s.Scan(); n++ {
+		var line struct {
+			File    string
+			Case    string
+			Request struct{ Body string }
+		}
+		if err := json.Unmarshal(s.Bytes(), &line); err != nil {
+			t.Fatal(err)
+		}
+		payload, err := os.ReadFile(filepath.Join(dir, "payloads", line.File))
+		if err != nil || string(payload) != line.Request.Body || !strings.Contains(line.File, line.Case) {
+			t.Fatalf("%s: %v", line.File, err)
+		}
+	}
+	if n != lines {
+		t.Errorf("%d payloads for %d cases", n, lines)
+	}
+}
+
+// TestShownLinesReproduceTheCase runs the curl line of a case.
+func TestShownLinesReproduceTheCase(t *testing.T) {
+	curl, err := exec.LookPath("curl")
+	if err != nil {
+		t.Skip("there is no curl on this machine to try the line with")
+	}
+	dir := folder(t)
+	at := serve(t, "sentence-only")
+	obiter(t, dir, "try", "--at", at, "--only", "/sessions", "--header", "Authorization: Bearer secret-tide").check(t, 1, "", "")
+	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(string(run), "secret-tide") {
+		t.Error("the value of --header is in the run file")
+	}
+	tried := 0
+	for _, line := range strings.Split(string(run), "\n") {
+		var c struct {
+			Case, Name string
+			Response   struct{ Status int }
+		}
+		if json.Unmarshal([]byte(line), &c) != nil || c.Case == "" {
+			continue
+		}
+		if !regexp.MustCompile("single-quotes|trailing-text|no-bytes|multibyte|far-above|wrong-method|type number").MatchString(c.Name) {
+			continue
+		}
+		shown := obiter(t, dir, "show", c.Case).out
+		_, command, _ := strings.Cut(shown, "\nAgain\n  ")
+		out, err := exec.Command("sh", "-c", strings.Replace(command, "curl ", curl+" ", 1)).CombinedOutput()
+		if want := fmt.Sprintf("HTTP/1.1 %d ", c.Response.Status); err != nil || !strings.HasPrefix(string(out), want) {
+			t.Errorf("%s: %v, want %s\n%s\n%s", c.Name, err, want, command, out)
+		}
+		tried++
+	}
+	if tried < 8 {
+		t.Errorf("only %d lines were tried", tried)
+	}
+}
+
+func TestDemo(t *testing.T) {
+	dir := t.TempDir()
+	obiter(t, dir, "demo").check(t, 0, "12 mistakes planted, all found, and nothing else accused.", "")
+	obiter(t, dir, "demo", "--sound").check(t, 0, "nothing was planted, and nothing was found", "")
+	obiter(t, dir, "demo", "--faults").check(t, 0, "update-unchecked", "")
+	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, filepath.Join("harbour", "openapi.yaml")+" is written", "")
+	obiter(t, dir, "demo", "--write", "harbour").check(t, 2, "", "is there already and is not overwritten")
+}
+
+// TestServeAndInterrupt serves the demo, tries it, and interrupts both.
+func TestServeAndInterrupt(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("interrupts are sent as signals")
+	}
+	dir := folder(t)
+	office := exec.Command(program, "demo", "--serve", "--sound")
+	out, err := office.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := office.Start(); err != nil {
+		t.Fatal(err)
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	address := regexp.MustCompile(`http://[0-9.:]+[0-9]`).FindString(line)
+	if err != nil || address == "" {
+		t.Fatalf("%q, %v", line, err)
+	}
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		time.Sleep(20 * time.Millisecond)
+		w.WriteHeader(http.StatusCreated)
+	}))
+	defer slow.Close()
+	obiter(t, dir, "try", "--at", address, "--depth", "quick").check(t, 0, "0 failed", "")
+	try := exec.Command(program, "try", "--at", slow.URL, "--parallel", "2")
+	try.Dir = dir
+	var errors strings.Builder
+	try.Stderr = &errors
+	if err := try.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(400 * time.Millisecond)
+	if err := try.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	_ = try.Wait()
+	if try.ProcessState.ExitCode() != 130 || !strings.Contains(errors.String(), "interrupted; what was answered until then is kept") {
+		t.Errorf("status %d: %s", try.ProcessState.ExitCode(), &errors)
+	}
+	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	if err != nil || !strings.HasSuffix(string(run), "\"interrupted\":true}}\n") {
+		t.Errorf("the run file does not say that it was interrupted: %v", err)
+	}
+	if err := office.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	if err := office.Wait(); err != nil {
+		t.Errorf("serving ends with %v", err)
+	}
+}
+
+// TestServerTextCannotSteerTheTerminal: a service's control characters are escaped.
+func TestServerTextCannotSteerTheTerminal(t *testing.T) {
+	evil := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.Header().Set("X-Evil", "\x1b[2J")
+		w.WriteHeader(http.StatusBadRequest)
+		fmt.Fprint(w, "{\"detail\":\"\\u001b]0;owned\\u0007 \u202e name\",\"title\":\"\u009b31m\"}\x1b[2J")
+	}))
+	defer evil.Close()
+	dir := folder(t)
+	o := obiter(t, dir, "try", "--at", evil.URL, "--only", "/sessions")
+	o.check(t, 3, "", "")
+	all := o.out + o.errors
+	for _, word := range regexp.MustCompile(`[0-9a-f]{10}`).FindAllString(o.out, 3) {
+		all += obiter(t, dir, "show", word).out
+	}
+	if i := strings.IndexAny(all, "\x1b\u009b\u202e\x07"); i >= 0 {
+		t.Errorf("a control character is printed: %q", all[max(0, i-40):i+10])
+	}
+}
+
+func TestColour(t *testing.T) {
+	dir := folder(t)
+	for _, c := range []struct {
+		colour string
+		want   bool
+	}{{"auto", false}, {"never", false}, {"always", true}} {
+		o := obiter(t, dir, "--color", c.colour, "survey")
+		if got := strings.Contains(o.out, "\x1b["); got != c.want || o.status != 0 {
+			t.Errorf("--color %s: colour %v, status %d", c.colour, got, o.status)
+		}
+	}
+}
+
+func TestHelpAndVersion(t *testing.T) {
+	dir := t.TempDir()
+	obiter(t, dir).check(t, 0, "Begin with:  obiter demo", "")
+	obiter(t, dir, "--help").check(t, 0, "survey", "")
+	obiter(t, dir, "try", "--help").check(t, 0, "--allow-host", "")
+	obiter(t, dir, "--version").check(t, 0, "obiter version ", "")
+	obiter(t, dir, "completion", "bash").check(t, 0, "complete", "")
+}
