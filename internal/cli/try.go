@@ -63,7 +63,6 @@ type trial struct {
 	wide   int
 	save   string
 	names  []string // of headers given on the command line
-	quiet  bool     // no findings and totals: the demo words its own
 }
 
 func (a *app) trialOf(c *cli.Command, doc *oad.Document) (*trial, error) {

@@ -204,14 +204,14 @@ func (d *Document) parameter(at Location) (Parameter, error) {
 	}
 	p.Examples = d.examples(loc, m)
 	content, _ := m["content"].(map[string]any)
-	for _, mediaType := range instance.Names(content) {
+	if names := instance.Names(content); len(names) > 0 { // OpenAPI allows exactly one
+		mediaType := names[0]
 		inner, _ := content[mediaType].(map[string]any)
 		p.JSON = strings.Contains(mediaType, "json")
 		if inner["schema"] != nil {
 			p.Schema = loc.Under("content", mediaType, "schema")
 		}
 		p.Examples = append(p.Examples, d.examples(loc.Under("content", mediaType), inner)...)
-		break
 	}
 	return p, nil
 }

@@ -71,7 +71,11 @@ func TestTheSoundHarbourIsNotAccused(t *testing.T) {
 
 // TestEachFaultAloneIsFound: by its code, at its operation, and nothing else is accused.
 func TestEachFaultAloneIsFound(t *testing.T) {
-	for _, f := range harbour.Faults {
+	faults := harbour.Faults
+	if testing.Short() { // the race detector sees the same code in a few
+		faults = faults[:6]
+	}
+	for _, f := range faults {
 		t.Run(f.Name, func(t *testing.T) {
 			t.Parallel()
 			found := false
