@@ -124,7 +124,9 @@ func (a *app) about(out io.Writer, res record.Result) {
 		case f.In == "request":
 			where = f.Rule
 		case where == "":
-			where = "(body)"
+			where = "(" + f.In + ")"
+		case f.In != "body":
+			where = f.In + " " + where
 		}
 		fmt.Fprintln(out, "flaw       "+clean(where+": "+f.Reason))
 	}
@@ -134,7 +136,7 @@ func (a *app) about(out io.Writer, res record.Result) {
 	want := "any 2xx"
 	if s := expected(res.Case); s != "2xx" {
 		want = strings.ReplaceAll(s, " ", " or ") + ", as a problem document"
-		if len(res.Flaws) > 0 && res.Flaws[0].In == "body" && res.Flaws[0].Pointer != "" {
+		if len(res.Flaws) > 0 && res.Flaws[0].In != "request" && res.Flaws[0].Pointer != "" {
 			want += " that names the field"
 		}
 	}
@@ -159,7 +161,7 @@ func marks(c exchange.Case) map[string]string {
 			out[f.Pointer] = f.Reason
 		}
 	}
-	if c.Edge != nil {
+	if c.Edge != nil && c.Edge.In == "body" {
 		out[c.Edge.Pointer] = c.Edge.Reason
 	}
 	return out

@@ -69,7 +69,7 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields bool) error {
 			continue
 		}
 		used++
-		list := flaw.Fields(op.Schema(), op.Controls[0].Value)
+		list := fieldsOf(op)
 		rules := 0
 		for _, f := range list {
 			rules += len(f.Shape.Rules())
@@ -90,39 +90,63 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields bool) error {
 	a.list("Left out", skipped)
 	a.list("Gaps", gaps)
 	if used == 0 {
-		fmt.Fprintln(out, "\nNo operation has a JSON body to break.")
+		fmt.Fprintln(out, "\nNo operation has parameters or a body to break.")
 		return nil
 	}
 	fmt.Fprintf(out, "\n%s from %s of %d.\n", plural(total, "case"), plural(used, "operation"), p.Len())
 	return nil
 }
 
+// field is a field of a request, where it is, and its rules.
+type field struct {
+	In string
+	flaw.Field
+}
+
+func (f field) name() string {
+	switch {
+	case f.Pointer == "":
+		return "(" + f.In + ")"
+	case f.In != "body":
+		return f.In + " " + f.Pointer
+	}
+	return f.Pointer
+}
+
+func fieldsOf(op *plan.Operation) []field {
+	var out []field
+	for _, part := range op.Parts {
+		for _, f := range part.Fields() {
+			if f.Pointer != "" || part.In == "body" {
+				out = append(out, field{part.In, f})
+			}
+		}
+	}
+	return out
+}
+
 // unchecked names patterns and formats that nothing here can check.
-func unchecked(op *plan.Operation, fields []flaw.Field) []string {
+func unchecked(op *plan.Operation, fields []field) []string {
 	var out []string
 	for _, f := range fields {
 		for _, u := range f.Shape.Unchecked {
 			if u == "format password" || u == "format binary" {
 				continue // they constrain nothing
 			}
-			out = append(out, fmt.Sprintf("%s\x00%s: %s is not checked", op.Name(), f.Pointer, u))
+			out = append(out, fmt.Sprintf("%s\x00%s: %s is not checked", op.Name(), f.name(), u))
 		}
 	}
 	return out
 }
 
-func (a *app) fieldTable(op *plan.Operation, fields []flaw.Field) string {
+func (a *app) fieldTable(op *plan.Operation, fields []field) string {
 	t := newTable(2)
 	for _, f := range fields {
 		var rules []string
 		for _, r := range f.Shape.Rules() {
 			rules = append(rules, r.Keyword+" "+r.Says)
 		}
-		name := f.Pointer
-		if name == "" {
-			name = "(body)"
-		}
-		t.AppendRow(table.Row{clean(name), clean(shortened(strings.Join(rules, ", "), 160))})
+		t.AppendRow(table.Row{clean(f.name()), clean(shortened(strings.Join(rules, ", "), 160))})
 	}
 	return "\n" + a.look.bold(clean(op.Name())) + "\n" + rendered(t, 2)
 }

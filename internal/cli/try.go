@@ -234,7 +234,7 @@ func (t *trial) outcome(rep *report.Report, err error) error {
 	case err != nil:
 		return err
 	case rep.Totals().Cases == 0:
-		return &failure{exitUnproved, "no operation has a JSON body to break, so nothing was sent", "obiter survey tells why each operation is left out"}
+		return &failure{exitUnproved, "no operation has parameters or a body to break, so nothing was sent", "obiter survey tells why each operation is left out"}
 	case !rep.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", t.unprovenHint(rep)}
 	case rep.Errors() > 0:

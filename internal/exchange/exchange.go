@@ -39,6 +39,9 @@ const (
 	EmptyBody    Class = "empty-body"
 	MediaType    Class = "media-type"
 	Method       Class = "method"
+
+	Parameter     Class = "parameter"
+	PathParameter Class = "path-parameter"
 )
 
 // Statuses are the codes that are right for a class of rejection; nil for
@@ -48,8 +51,10 @@ func (c Class) Statuses() []int {
 	switch c {
 	case Syntax:
 		return []int{http.StatusBadRequest}
-	case Type, Constraint, UnknownField, EmptyBody:
+	case Type, Constraint, UnknownField, EmptyBody, Parameter:
 		return []int{http.StatusBadRequest, http.StatusUnprocessableEntity}
+	case PathParameter: // an address of that form may be one of nothing
+		return []int{http.StatusBadRequest, http.StatusUnprocessableEntity, http.StatusNotFound}
 	case MediaType:
 		return []int{http.StatusUnsupportedMediaType}
 	case Method:
@@ -120,9 +125,10 @@ type Case struct {
 	Edge        *flaw.Flaw  `json:"edge,omitempty"` // of an edge: its field and boundary
 	Expect      Expect      `json:"expect"`
 
-	Number  int `json:"-"` // place in the plan, from 1
-	Body    any `json:"-"` // the request body as a JSON value, where it is one
-	Control any `json:"-"` // the control that it was made from
+	Number  int    `json:"-"` // place in the plan, from 1
+	Base    string `json:"-"` // the control that must be accepted for the case to prove anything
+	Body    any    `json:"-"` // the flawed part of the request as a JSON value: the body, or the parameters of a place
+	Control any    `json:"-"` // the same part of the control
 }
 
 // Answer is what came back, or Err why nothing did.

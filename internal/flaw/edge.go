@@ -40,7 +40,8 @@ func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
 		return
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)
-	if !ok || !s.p.root.Valid(body) || instance.Equal(body, s.p.control) {
+	seen, sendable := s.p.seen(body)
+	if !ok || !sendable || !s.p.root.Valid(seen) || instance.Equal(body, s.p.control) {
 		return
 	}
 	s.p.once[[2]string{"edge " + f.Pointer, rule}] = true

@@ -54,6 +54,7 @@ const (
 	StillValid = "the request stays valid: another rule or branch takes the value"
 	Collateral = "something else would break as well"
 	TooLarge   = "the value would be too large to send"
+	Unsendable = "there is no one way to send the value"
 )
 
 // Limits of what is sent in one value.
@@ -68,6 +69,8 @@ type Planter struct {
 	control any
 	depth   Depth
 	patch   bool
+	in      string
+	seen    func(any) (any, bool)
 	maker   *sample.Maker
 	planted func(Planted) bool
 	dropped func(Drop)
@@ -83,20 +86,33 @@ type Options struct {
 	Maker   *sample.Maker
 	Patch   bool       // a merge patch (RFC 7396): null removes, so it is no wrong type
 	Dropped func(Drop) // may be nil
+	In      string     // where the instance is; empty: body
+	// Seen is what a service reads where the instance is sent as text, as
+	// parameters and form fields are: 12 and "12" look alike. False where the
+	// instance cannot be sent at all. Nil: as it is.
+	Seen func(any) (any, bool)
 }
 
 // Plant gives out the flawed instances of a control, then the edges, in the
 // order of the control's fields. It stops when yield returns false.
 func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
 	p := &Planter{root: root, control: control, depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
-		once: map[[2]string]bool{}, best: map[string]combination{}}
+		once: map[[2]string]bool{}, best: map[string]combination{}, in: opt.In, seen: opt.Seen}
+	if p.in == "" {
+		p.in = "body"
+	}
+	if p.seen == nil {
+		p.seen = func(v any) (any, bool) { return v, true }
+	}
 	if p.dropped == nil {
 		p.dropped = func(Drop) {}
 	}
 	p.walk("", []schema.Schema{root}, control, p.plantAt)
 	p.emptyObject()
 	p.allAtOnce()
-	p.walk("", []schema.Schema{root}, control, p.edgesAt)
+	if p.in != "path" { // a well-formed address may be one of nothing
+		p.walk("", []schema.Schema{root}, control, p.edgesAt)
+	}
 }
 
 // site is one field of the control with all that is said of it.
@@ -173,7 +189,7 @@ func (p *Planter) plantAt(s *site) {
 }
 
 func (s *site) flaw(rule, variant, reason string) Flaw {
-	return Flaw{In: "body", Pointer: s.pointer, Rule: rule, Variant: variant, Reason: reason}
+	return Flaw{In: s.p.in, Pointer: s.pointer, Rule: rule, Variant: variant, Reason: reason}
 }
 
 // replace plants a flaw by putting another value at the site's field.
@@ -182,13 +198,26 @@ func (s *site) replace(rule, variant string, at Depth, value any, reason string)
 	if !ok {
 		return
 	}
-	if !s.shape.Breaks(rule, value) {
+	if why := s.unbroken(rule, body); why != "" {
 		if s.p.wants(s.flaw(rule, variant, reason), at) {
-			s.p.dropped(Drop{s.flaw(rule, variant, reason), StillValid})
+			s.p.dropped(Drop{s.flaw(rule, variant, reason), why})
 		}
 		return
 	}
 	s.p.plant(s.flaw(rule, variant, reason), at, body)
+}
+
+// unbroken tells why the rule is not broken by the value as it will be seen; "" if it is.
+func (s *site) unbroken(rule string, body any) string {
+	seen, ok := s.p.seen(body)
+	if !ok {
+		return Unsendable
+	}
+	value, there := instance.Get(seen, s.pointer)
+	if !there || !s.shape.Breaks(rule, value) {
+		return StillValid
+	}
+	return ""
 }
 
 func (p *Planter) wants(f Flaw, at Depth) bool {
@@ -221,7 +250,11 @@ func (p *Planter) give(planted Planted) {
 // prove asks the validator whether body is broken at each flaw's field and
 // nowhere else. It returns why not, or "".
 func (p *Planter) prove(flaws []Flaw, body any) string {
-	violations := p.root.Validate(body, p.control)
+	seen, ok := p.seen(body)
+	if !ok {
+		return Unsendable
+	}
+	violations := p.root.Validate(seen, p.control)
 	if len(violations) == 0 {
 		return StillValid
 	}

@@ -23,7 +23,7 @@ func plantRequired(s *site) {
 		if !ok {
 			continue
 		}
-		s.p.plant(Flaw{"body", pointer, "required", "left-out", "the required member is left out"}, Usual, body)
+		s.p.plant(Flaw{s.p.in, pointer, "required", "left-out", "the required member is left out"}, Usual, body)
 	}
 }
 
@@ -40,7 +40,7 @@ func plantObject(s *site) {
 		}
 		pointer := instance.Join(s.pointer, name)
 		if body, ok := instance.Set(s.p.control, pointer, value); ok {
-			s.p.plant(Flaw{"body", pointer, "additionalProperties", variant, reason}, at, body)
+			s.p.plant(Flaw{s.p.in, pointer, "additionalProperties", variant, reason}, at, body)
 		}
 	}
 	add("unexpected", "unknown-member", Usual, "ballast", `the member "unexpected" is not described`)
@@ -79,7 +79,7 @@ func (p *Planter) emptyObject() {
 		if v.Keyword != "required" || instance.Parent(v.Pointer) != "" {
 			return
 		}
-		flaws = append(flaws, Flaw{"body", v.Pointer, "required", "empty-object", "the object is empty, so the required member is missing"})
+		flaws = append(flaws, Flaw{p.in, v.Pointer, "required", "empty-object", "the object is empty, so the required member is missing"})
 	}
 	if len(flaws) > 1 && p.prove(flaws, empty) == "" {
 		p.give(Planted{Flaws: flaws, Value: empty})

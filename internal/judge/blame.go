@@ -12,7 +12,7 @@ import (
 	"obiter/internal/problem"
 )
 
-func asks(f flaw.Flaw) bool { return f.In == "body" && f.Pointer != "" }
+func asks(f flaw.Flaw) bool { return f.In != "request" && f.Pointer != "" }
 
 // standing is how an answer blames one flaw.
 type standing int
@@ -84,7 +84,12 @@ func stands(f flaw.Flaw, n layout.Named) standing {
 		return right
 	case layout.Below:
 		return right // what is inside the field is the field's
-	case layout.Spelling, layout.NoIndex, layout.NameOnly:
+	case layout.Spelling:
+		if f.In == "header" {
+			return right // names of header fields are the same in any case (RFC 9110, section 5.1)
+		}
+		return vague
+	case layout.NoIndex, layout.NameOnly:
 		return vague
 	case layout.Root, layout.Above:
 		parent := n.Name.Fits(instance.Parent(f.Pointer)) == layout.Exact || fit == layout.Root && instance.Parent(f.Pointer) == ""

@@ -232,7 +232,7 @@ func rejected(c exchange.Case, a exchange.Answer) []Finding {
 		found = append(found, f)
 	}
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
-	if right && doc.Value != nil && asksForField(c) {
+	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c) {
 		found = append(found, blame(c, doc)...)
 	}
 	return found
@@ -250,7 +250,7 @@ func oneOf(statuses []int) string {
 // fields, and not of the body or the request as a whole.
 func asksForField(c exchange.Case) bool {
 	switch c.Expect.Class {
-	case exchange.Type, exchange.Constraint, exchange.UnknownField:
+	case exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.Parameter, exchange.PathParameter:
 	default:
 		return false
 	}

@@ -119,7 +119,8 @@ type Name struct {
 	readings [][]string // ways to read it as segments, likeliest first
 }
 
-var prefixes = map[string]bool{"body": true, "request": true, "requestbody": true, "$": true, "payload": true, "data": true, "input": true, "root": true, "json": true, "this": true}
+var prefixes = map[string]bool{"body": true, "request": true, "requestbody": true, "$": true, "payload": true, "data": true, "input": true, "root": true, "json": true, "this": true,
+	"query": true, "path": true, "header": true, "headers": true, "cookie": true, "cookies": true, "params": true, "parameters": true, "querystring": true, "form": true}
 
 // ParseName reads a field's name in any notation.
 func ParseName(raw string) Name {

@@ -1,55 +1,75 @@
 package plan
 
 import (
-	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
-	"obiter/internal/exchange"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
+	"obiter/internal/schema"
 )
 
-// address fills an operation's path template and required parameters with valid
-// values: examples first. It gives the URL and the headers that come of it.
-func (p *Plan) address(o oad.Operation) (string, [][2]string, error) {
+// write fills an operation's path template with values, by place and name, and
+// gives the URL and the headers that come of them.
+func (p *Plan) write(o oad.Operation, parts []*Part, values map[string]any) (string, [][2]string) {
 	path := o.Path
 	if i := strings.IndexByte(path, '#'); i >= 0 {
 		path = path[:i] // some descriptions tell operations apart that way; it is never sent
 	}
 	var query, cookies []string
 	var headers [][2]string
-	for _, param := range o.Parameters {
-		if !param.Required || ignored(param) {
+	for _, part := range parts {
+		object, ok := values[part.In].(map[string]any)
+		if part.In == "body" || !ok {
 			continue
 		}
-		v, err := p.parameterValue(param)
-		if err != nil {
-			return "", nil, fmt.Errorf("the %s parameter %q: %w", param.In, param.Name, err)
+		object, _ = part.sendable(object)
+		for _, param := range part.params {
+			v, has := object[param.Name]
+			if !has {
+				continue
+			}
+			switch param.In {
+			case "path":
+				path = strings.ReplaceAll(path, "{"+param.Name+"}", pathText(param, v))
+			case "query":
+				query = append(query, queryText(param, v)...)
+			case "header":
+				headers = append(headers, [2]string{param.Name, headerText(param, v)})
+			case "cookie":
+				cookies = append(cookies, strings.Join(queryText(param, v), "; "))
+			}
 		}
-		switch param.In {
-		case "path":
-			path = strings.ReplaceAll(path, "{"+param.Name+"}", pathText(param, v))
-		case "query":
-			query = append(query, queryText(param, v)...)
-		case "header":
-			headers = append(headers, [2]string{param.Name, headerText(param, v)})
-		case "cookie":
-			cookies = append(cookies, strings.Join(queryText(param, v), "; "))
-		}
-	}
-	if i, j := strings.IndexByte(path, '{'), strings.IndexByte(path, '}'); i >= 0 && j > i {
-		return "", nil, fmt.Errorf("the path parameter %q is not described", path[i+1:j])
 	}
 	if len(cookies) > 0 {
 		headers = append(headers, [2]string{"Cookie", strings.Join(cookies, "; ")})
 	}
-	base := p.opt.Base
-	address := strings.TrimSuffix(base, "/") + path
+	address := strings.TrimSuffix(p.opt.Base, "/") + path
 	if len(query) > 0 {
 		address += "?" + strings.Join(query, "&")
 	}
-	return address, headers, nil
+	return address, headers
+}
+
+// undescribed is the first parameter of a path template that nothing describes; "" if none.
+func undescribed(o oad.Operation) string {
+	path, _, _ := strings.Cut(o.Path, "#")
+	for {
+		i := strings.IndexByte(path, '{')
+		if i < 0 {
+			return ""
+		}
+		j := strings.IndexByte(path[i:], '}')
+		if j < 0 {
+			return ""
+		}
+		name := path[i+1 : i+j]
+		if !slices.ContainsFunc(o.Parameters, func(p oad.Parameter) bool { return p.In == "path" && p.Name == name }) {
+			return name
+		}
+		path = path[i+j+1:]
+	}
 }
 
 // ignored are header parameters that OpenAPI says have no meaning there.
@@ -61,42 +81,6 @@ func ignored(p oad.Parameter) bool {
 	return p.In == "querystring"
 }
 
-func (p *Plan) parameterValue(param oad.Parameter) (any, error) {
-	if param.Schema == (oad.Location{}) {
-		if len(param.Examples) > 0 {
-			return param.Examples[0].Value, nil
-		}
-		return "1", nil
-	}
-	s, err := p.set.Compile(param.Schema.URL())
-	if err != nil {
-		return nil, err
-	}
-	return p.maker.Value(s, p.published(param.Examples))
-}
-
-// request puts together what is sent.
-func (op *Operation) request(method, contentType string, body []byte) exchange.Request {
-	r := exchange.Request{Method: method, URL: op.url, Body: body}
-	r.Headers = append(r.Headers, [2]string{"Accept", "application/problem+json, application/json;q=0.9, */*;q=0.1"})
-	if contentType != "" {
-		r.Headers = append(r.Headers, [2]string{"Content-Type", contentType})
-	}
-	r.Headers = append(r.Headers, op.fixed...)
-	return r
-}
-
-// text is a primitive as a parameter writes it.
-func text(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return ""
-	case string:
-		return v
-	}
-	return string(instance.Encode(v))
-}
-
 // escape percent-encodes what is not unreserved (RFC 3986, section 2.3).
 func escape(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") }
 
@@ -105,15 +89,15 @@ func pairs(v any) (names, values []string, object bool) {
 	switch v := v.(type) {
 	case []any:
 		for _, e := range v {
-			values = append(values, escape(text(e)))
+			values = append(values, escape(schema.Text(e)))
 		}
 	case map[string]any:
 		for _, n := range instance.Names(v) {
-			names, values = append(names, escape(n)), append(values, escape(text(v[n])))
+			names, values = append(names, escape(n)), append(values, escape(schema.Text(v[n])))
 		}
 		return names, values, true
 	default:
-		values = []string{escape(text(v))}
+		values = []string{escape(schema.Text(v))}
 	}
 	return names, values, false
 }
@@ -208,7 +192,7 @@ func headerText(p oad.Parameter, v any) string {
 	case []any:
 		var out []string
 		for _, e := range v {
-			out = append(out, text(e))
+			out = append(out, schema.Text(e))
 		}
 		return strings.Join(out, ",")
 	case map[string]any:
@@ -218,9 +202,9 @@ func headerText(p oad.Parameter, v any) string {
 		}
 		var out []string
 		for _, n := range instance.Names(v) {
-			out = append(out, n+between+text(v[n]))
+			out = append(out, n+between+schema.Text(v[n]))
 		}
 		return strings.Join(out, ",")
 	}
-	return text(v)
+	return schema.Text(v)
 }

@@ -6,6 +6,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"iter"
 	"slices"
@@ -58,18 +59,15 @@ func (p *Plan) Len() int { return len(p.operations) }
 // Operation is a selected operation, ready to give out its cases.
 type Operation struct {
 	oad.Operation
-	SkipReason string           // why nothing is planned; empty where something is
-	Controls   []sample.Control // of the body
-	Rejected   []string         // published examples that break their schema
-	Media      string           // the media type that is sent
-	Drops      map[string]int   // flaws not planted, counted by reason
-	Dropped    []flaw.Drop      // and one by one
+	SkipReason string         // why nothing is planned; empty where something is
+	Parts      []*Part        // what a request holds: parameters by place, then the body
+	Rejected   []string       // published examples that break their schema
+	Media      string         // the media type of the body; empty without one
+	Drops      map[string]int // flaws not planted, counted by reason
+	Dropped    []flaw.Drop    // and one by one
 
-	plan   *Plan
-	schema schema.Schema
-	url    string
-	fixed  [][2]string // headers that every request has
-	merge  bool        // a merge patch (RFC 7396)
+	plan  *Plan
+	merge bool // a merge patch (RFC 7396)
 }
 
 // Operations gives out the selected operations in the order of the document.
@@ -89,46 +87,93 @@ func (p *Plan) prepare(o oad.Operation) *Operation {
 	if op.SkipReason != "" {
 		return op
 	}
-	if o.Body == nil {
-		op.SkipReason = "no request body"
-		return op
+	if err := p.fill(op); err != nil {
+		op.SkipReason, op.Parts = err.Error(), nil
 	}
-	media, ok := jsonMedia(o.Body.Media)
-	if !ok {
-		op.SkipReason = "no JSON body: " + mediaNames(o.Body.Media)
-		return op
-	}
-	op.Media = sentAs(media.Type)
-	op.merge = strings.HasPrefix(media.Type, "application/merge-patch+json")
-	if err := p.prepareBody(op, media); err != nil {
-		op.SkipReason = err.Error()
-		return op
-	}
-	address, headers, err := p.address(o)
-	if err != nil {
-		op.SkipReason = err.Error()
-		return op
-	}
-	op.url, op.fixed = address, headers
 	return op
 }
 
-func (p *Plan) prepareBody(op *Operation, media oad.Media) error {
+// fill makes the operation's parts. The error says why nothing can be planned.
+func (p *Plan) fill(op *Operation) error {
+	switch op.Method {
+	case "HEAD":
+		return errors.New("answers to HEAD have no body to judge")
+	case "OPTIONS", "TRACE", "CONNECT":
+		return errors.New("answered by servers on their own")
+	case "DELETE":
+		return errors.New("a DELETE is sent only to records made for it")
+	}
+	if name := undescribed(op.Operation); name != "" {
+		return fmt.Errorf("the path parameter %q is not described", name)
+	}
+	parts, err := p.parameterParts(op.Operation)
+	if err != nil {
+		return err
+	}
+	op.Parts = parts
+	if op.Body != nil && op.Method != "GET" { // content in a GET has no meaning (RFC 9110, section 9.3.1)
+		if err := p.bodyPart(op); err != nil {
+			return err
+		}
+	}
+	if len(op.Parts) == 0 {
+		return errors.New("no parameters and no body")
+	}
+	return nil
+}
+
+func (p *Plan) bodyPart(op *Operation) error {
+	media, form, ok := usableMedia(op.Body.Media)
+	if !ok {
+		return errors.New("its body is neither JSON nor a form: " + mediaNames(op.Body.Media))
+	}
+	op.Media = sentAs(media.Type)
+	op.merge = strings.HasPrefix(media.Type, "application/merge-patch+json")
 	if media.Schema == (oad.Location{}) {
-		return fmt.Errorf("its JSON body has no schema")
+		return errors.New("its body has no schema")
 	}
 	s, err := p.set.Compile(media.Schema.URL())
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
-	op.schema = s
+	part := &Part{In: "body", Schema: s, form: form}
 	res, err := p.maker.Controls(s, p.published(media.Examples))
 	op.Rejected = res.Rejected
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
-	op.Controls = res.Controls
+	for _, c := range res.Controls {
+		if v, ok := part.trim(c.Value); ok {
+			c.Value = v
+			part.Controls = append(part.Controls, c)
+		}
+	}
+	if len(part.Controls) == 0 {
+		return errors.New("its form has fields that there is no one way to send")
+	}
+	if form == "multipart" {
+		op.Media += "; boundary=" + boundary
+	}
+	op.Parts = append(op.Parts, part)
 	return nil
+}
+
+// trim takes out optional members that the form cannot send.
+func (part *Part) trim(v any) (any, bool) {
+	if _, ok := part.seen(v); ok {
+		return v, true
+	}
+	object, ok := v.(map[string]any)
+	if !ok {
+		return v, false
+	}
+	out := map[string]any{}
+	for name, m := range object {
+		if _, ok := part.sendable(map[string]any{name: m}); ok {
+			out[name] = m
+		}
+	}
+	return out, part.Schema.Valid(out)
 }
 
 func (p *Plan) published(examples []oad.Example) []sample.Published {
@@ -139,19 +184,25 @@ func (p *Plan) published(examples []oad.Example) []sample.Published {
 	return out
 }
 
-// jsonMedia finds the first JSON media type; "*/*" takes JSON too.
-func jsonMedia(list []oad.Media) (oad.Media, bool) {
+// usableMedia finds the first media type that can be written: JSON before forms.
+// "*/*" takes JSON too.
+func usableMedia(list []oad.Media) (m oad.Media, form string, ok bool) {
 	for _, m := range list {
 		if IsJSON(m.Type) {
-			return m, true
+			return m, "", true
 		}
 	}
 	for _, m := range list {
-		if m.Type == "*/*" || m.Type == "application/*" {
-			return m, true
+		switch t, _, _ := strings.Cut(strings.ToLower(m.Type), ";"); strings.TrimSpace(t) {
+		case "*/*", "application/*":
+			return m, "", true
+		case "application/x-www-form-urlencoded":
+			return m, "urlencoded", true
+		case "multipart/form-data":
+			return m, "multipart", true
 		}
 	}
-	return oad.Media{}, false
+	return oad.Media{}, "", false
 }
 
 // IsJSON tells whether a media type is JSON: application/json, or a type with
@@ -181,9 +232,6 @@ func mediaNames(list []oad.Media) string {
 	return strings.Join(out, ", ")
 }
 
-// Schema is the compiled schema of the body.
-func (op *Operation) Schema() schema.Schema { return op.schema }
-
 // Cases gives out the operation's cases: controls first.
 func (op *Operation) Cases() iter.Seq[exchange.Case] {
 	return func(yield func(exchange.Case) bool) {
@@ -192,7 +240,9 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 		}
 		e := &emitter{op: op, yield: yield, sent: map[[32]byte]bool{}, ids: map[string]bool{}}
 		e.controls()
-		e.body()
+		for _, part := range op.Parts {
+			e.part(part)
+		}
 		e.request()
 	}
 }
@@ -239,24 +289,79 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	e.stopped = !e.yield(c)
 }
 
-func (e *emitter) send(body any) exchange.Request {
-	return e.op.request(e.op.Method, e.op.Media, instance.Encode(body))
+// values are the parts' values in one of their shapes: 0 the fullest, 1 the leanest.
+func (op *Operation) values(shape int) map[string]any {
+	out := map[string]any{}
+	for _, part := range op.Parts {
+		out[part.In] = part.Controls[min(shape, len(part.Controls)-1)].Value
+	}
+	return out
+}
+
+// with is the fullest request with another value in one part.
+func (op *Operation) with(in string, v any) exchange.Request {
+	values := op.values(0)
+	values[in] = v
+	return op.compose(values)
+}
+
+// compose writes a request.
+func (op *Operation) compose(values map[string]any) exchange.Request {
+	var body []byte
+	for _, part := range op.Parts {
+		v, ok := values[part.In]
+		if part.In != "body" || !ok {
+			continue
+		}
+		object, _ := v.(map[string]any)
+		switch part.form {
+		case "urlencoded":
+			object, _ = part.sendable(object)
+			body = encodeForm(object)
+		case "multipart":
+			object, _ = part.sendable(object)
+			body = encodeMultipart(object, part.isFile)
+		default:
+			body = instance.Encode(v)
+		}
+	}
+	return op.request(op.Method, op.Media, body, values)
+}
+
+// request puts together what is sent.
+func (op *Operation) request(method, contentType string, body []byte, values map[string]any) exchange.Request {
+	address, headers := op.plan.write(op.Operation, op.Parts, values)
+	r := exchange.Request{Method: method, URL: address, Body: body}
+	r.Headers = append(r.Headers, [2]string{"Accept", "application/problem+json, application/json;q=0.9, */*;q=0.1"})
+	if contentType != "" {
+		r.Headers = append(r.Headers, [2]string{"Content-Type", contentType})
+	}
+	r.Headers = append(r.Headers, headers...)
+	return r
+}
+
+// isFile tells whether a multipart field holds bytes.
+func (part *Part) isFile(name string) bool {
+	members, _ := schema.Merge(schema.Apply([]schema.Schema{part.Schema}, part.Controls[0].Value)).Member(name)
+	return len(members) > 0 && schema.Merge(schema.Apply(members, "x")).Binary
 }
 
 func (e *emitter) controls() {
-	for _, c := range e.op.Controls {
+	for i, shape := range []string{"fullest", "leanest"} {
+		values := e.op.values(i)
 		e.give(exchange.Case{
-			Name: "control, " + c.Shape, Kind: exchange.Control, Request: e.send(c.Value),
-			Expect: exchange.Expect{Class: exchange.Accepted}, Body: c.Value, Control: e.op.Controls[0].Value,
-		}, []flaw.Flaw{{In: "body", Rule: "control", Variant: c.Shape}})
+			Name: "control, " + shape, Kind: exchange.Control, Request: e.op.compose(values), Base: shape,
+			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(0)["body"],
+		}, []flaw.Flaw{{In: "body", Rule: "control", Variant: shape}})
 	}
 }
 
-func (e *emitter) body() {
-	control := e.op.Controls[0].Value
-	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
-	flaw.Plant(e.op.schema, control, opt, func(p flaw.Planted) bool {
-		c := exchange.Case{Request: e.send(p.Value), Body: p.Value, Control: control, Flaws: p.Flaws, Edge: p.Edge}
+func (e *emitter) part(part *Part) {
+	control := part.Controls[0].Value
+	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Seen: part.seen,
+		Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
+	flaw.Plant(part.Schema, control, opt, func(p flaw.Planted) bool {
+		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control, Flaws: p.Flaws, Edge: p.Edge, Base: "fullest"}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)
@@ -271,6 +376,12 @@ func (e *emitter) body() {
 }
 
 func classOf(flaws []flaw.Flaw) exchange.Class {
+	switch flaws[0].In {
+	case "path":
+		return exchange.PathParameter
+	case "query", "header", "cookie":
+		return exchange.Parameter
+	}
 	if len(flaws) > 1 {
 		return exchange.Constraint
 	}
@@ -300,7 +411,10 @@ func shownField(f flaw.Flaw) string {
 		return ""
 	}
 	if f.Pointer == "" {
-		return "(body)"
+		return "(" + f.In + ")"
+	}
+	if f.In != "body" {
+		return f.In + " " + f.Pointer
 	}
 	return f.Pointer
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"mime"
+	"mime/multipart"
 	"slices"
 	"strconv"
 	"strings"
@@ -123,7 +125,7 @@ func TestEveryCaseIsWhatItSays(t *testing.T) {
 	}
 	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
 		count[c.Kind]++
-		if c.Kind == exchange.Flawed && c.Flaws[0].In == "request" {
+		if len(c.Flaws) > 0 && c.Flaws[0].In != "body" || c.Edge != nil && c.Edge.In != "body" || schemas[c.Operation] == nil {
 			continue
 		}
 		v, err := instance.Decode(c.Request.Body)
@@ -223,7 +225,7 @@ const body = "requestBody: {content: {application/json: {schema: {type: object, 
 
 func TestAddressesFollowTheStyles(t *testing.T) {
 	for _, c := range []struct{ path, parameter, want string }{
-		{"/b/{p}", "in: path, example: 'a/b ø'", "/v1/b/a%2Fb%20%C3%B8"},
+		{"/b/{p}", "in: path, example: 'a:b ø'", "/v1/b/a%3Ab%20%C3%B8"},
 		{"/b/{p}", "in: path, example: [x, y]", "/v1/b/x,y"},
 		{"/b/{p}", "in: path, style: label, explode: true, example: [x, y]", "/v1/b/.x.y"},
 		{"/b{p}", "in: path, style: matrix, example: {k: v}", "/v1/b;p=k,v"},
@@ -238,7 +240,12 @@ func TestAddressesFollowTheStyles(t *testing.T) {
 		{"/b#twice", "in: header, example: x", "/v1/b"},
 	} {
 		doc := description(t, fmt.Sprintf("  '%s':\n    post:\n      parameters: [{name: p, required: true, schema: {}, %s}]\n      %s\n", c.path, c.parameter, body))
-		got := cases(t, doc, plan.Options{})[0].Request
+		planned := cases(t, doc, plan.Options{})
+		if len(planned) == 0 {
+			t.Errorf("%s: nothing is planned", c.parameter)
+			continue
+		}
+		got := planned[0].Request
 		if want := "http://127.0.0.1:1" + c.want; got.URL != want {
 			t.Errorf("%s: %s, want %s", c.parameter, got.URL, want)
 		}
@@ -291,7 +298,7 @@ func TestUnusableOperationsSayWhy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []string{"no request body", "no JSON body: text/plain", "has no schema", "t.yaml:8:58: the schema is not valid", "no valid value could be made", `the path parameter "id" is not described`, `the path parameter "id": the schema is not valid`}
+	want := []string{"no parameters and no body", "its body is neither JSON nor a form: text/plain", "has no schema", "t.yaml:8:58: the schema is not valid", "no valid value could be made", `the path parameter "id" is not described`, `the path parameter "id": the schema is not valid`}
 	i := 0
 	for op := range p.Operations() {
 		if !strings.Contains(op.SkipReason, want[i]) {
@@ -301,6 +308,103 @@ func TestUnusableOperationsSayWhy(t *testing.T) {
 			t.Errorf("%s gives cases", op.Name())
 		}
 		i++
+	}
+}
+
+// TestParameters lists what is planned for parameters and forms, as it is sent.
+func TestParameters(t *testing.T) {
+	for _, c := range []struct {
+		name, operation string
+		want, not       []string // "name -> what is sent"
+	}{
+		{"an integer in the query", "get: {parameters: [{name: n, in: query, required: true, schema: {type: integer, minimum: 3, maximum: 9}, example: 5}]}",
+			[]string{"query /n required left-out -> /b", "query /n type string -> /b?n=twelve", "query /n type fraction -> /b?n=5.5", "query /n minimum just-below -> /b?n=2", "edge, query /n maximum exactly -> /b?n=9", "query /n type null -> /b?n="},
+			[]string{"query /n type numeric-string", "(query) type string"}},
+		{"a text takes any scalar", "get: {parameters: [{name: s, in: query, schema: {type: string, maxLength: 3}, example: abc}]}",
+			[]string{"query /s maxLength one-above -> /b?s=abca", "edge, query /s maxLength exactly -> /b?s=aaa"}, []string{"query /s type number", "query /s type null", "query /s type boolean", "query /s required left-out"}},
+		{"a truth value", "get: {parameters: [{name: t, in: query, schema: {type: boolean}}]}", []string{"query /t type one-for-true -> /b?t=1"}, []string{"query /t type boolean-string"}},
+		{"a list", "get: {parameters: [{name: l, in: query, schema: {type: array, maxItems: 2, items: {type: string, enum: [x, y]}}}]}",
+			[]string{"query /l maxItems one-above -> /b?l=x&l=y&l=y", "query /l/0 enum unlisted -> /b?l=unlisted&l=y", "query /l/1 enum unlisted -> /b?l=x&l=unlisted"}, []string{"query /l minItems empty"}},
+		{"a deep object", "get: {parameters: [{name: f, in: query, style: deepObject, explode: true, schema: {type: object, required: [k], properties: {k: {type: integer}, j: {type: string}}}, example: {k: 4, j: x}}]}",
+			[]string{"query /f/k type string -> /b?f%5Bj%5D=x&f%5Bk%5D=twelve", "query /f/k required left-out -> /b?f%5Bj%5D=x"}, nil},
+		{"JSON in the query", "get: {parameters: [{name: j, in: query, content: {application/json: {schema: {type: object, properties: {k: {type: integer}}}, example: {k: 4}}}}]}",
+			[]string{"query /j/k type numeric-string -> /b?j=%7B%22k%22%3A%224%22%7D"}, nil},
+		{"a header", "get: {parameters: [{name: X-Tide, in: header, required: true, schema: {type: integer, maximum: 5}, example: 4}, {name: Accept, in: header, required: true, schema: {type: integer}}]}",
+			[]string{"header /X-Tide required left-out -> /b", "header /X-Tide type string -> /b X-Tide: twelve", "header /X-Tide maximum just-above -> /b X-Tide: 6"}, []string{"header /Accept required left-out", "header /X-Tide type null"}},
+		{"a cookie", "get: {parameters: [{name: tide, in: cookie, schema: {type: string, minLength: 3, maxLength: 5}, example: high}]}",
+			[]string{"cookie /tide maxLength one-above -> /b Cookie: tide=highaa", "cookie /tide minLength one-below -> /b Cookie: tide=hi"}, []string{"cookie /tide maxLength one-above-multibyte", "cookie /tide minLength empty"}},
+		{"an urlencoded form", "post: {requestBody: {content: {application/x-www-form-urlencoded: {schema: {type: object, required: [a], properties: {a: {type: integer}, b: {type: string, enum: ['x y', 'z&']}, o: {type: object, properties: {k: {type: string}}}}}}}}}",
+			[]string{"/a type string -> /b a=twelve&b=x+y", "/b enum letter-case -> /b a=~&b=X+Y", "edge, /b enum value-2 -> /b a=~&b=z%26", "/a required left-out -> /b b=x+y"}, []string{"/a type numeric-string", "/b type number", "(body) type string", "malformed-json cut-off"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got := map[string]string{}
+			for _, x := range cases(t, description(t, "  /b:\n    "+c.operation+"\n"), plan.Options{Depth: flaw.Usual}) {
+				sent := strings.TrimPrefix(x.Request.URL, "http://127.0.0.1:1/v1")
+				for _, h := range x.Request.Headers {
+					if h[0] == "X-Tide" || h[0] == "Cookie" {
+						sent += " " + h[0] + ": " + h[1]
+					}
+				}
+				if len(x.Request.Body) > 0 {
+					sent += " " + string(x.Request.Body)
+				}
+				got[x.Name] = sent
+				if x.Kind == exchange.Flawed && x.Flaws[0].In == "query" && x.Expect.Class != exchange.Parameter {
+					t.Errorf("%s is of class %s", x.Name, x.Expect.Class)
+				}
+			}
+			for _, w := range c.want {
+				name, sent, _ := strings.Cut(w, " -> ")
+				before, after, wild := strings.Cut(sent, "~")
+				if s, ok := got[name]; !ok || !wild && s != sent || wild && (!strings.HasPrefix(s, before) || !strings.HasSuffix(s, after)) {
+					t.Errorf("%s sends %q, want %q; planned are %q", name, s, sent, got)
+				}
+			}
+			for _, n := range c.not {
+				if s, ok := got[n]; ok {
+					t.Errorf("%s is planned: %q", n, s)
+				}
+			}
+		})
+	}
+}
+
+func TestMultipart(t *testing.T) {
+	doc := description(t, "  /b:\n    post: {requestBody: {content: {multipart/form-data: {schema: {type: object, required: [chart, meta], properties: {chart: {type: string, format: binary}, n: {type: integer, maximum: 3}, meta: {type: object, properties: {k: {type: integer}}}}}}}}}\n")
+	bodies := map[string]string{}
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Usual}) {
+		media, params, err := mime.ParseMediaType(c.Request.Header("Content-Type"))
+		if err != nil || media != "multipart/form-data" {
+			continue
+		}
+		form, err := multipart.NewReader(bytes.NewReader(c.Request.Body), params["boundary"]).ReadForm(1 << 20)
+		if err != nil {
+			if len(c.Request.Body) > 0 {
+				t.Fatalf("%s: %v", c.Name, err)
+			}
+			continue
+		}
+		bodies[c.Name] = fmt.Sprint(len(form.File["chart"]), form.Value["n"], form.Value["meta"])
+	}
+	for name, want := range map[string]string{"/n maximum just-above": "1 [4] [", "/chart required left-out": "0 [", "/meta/k type numeric-string": `{"k":"`, "/n type string": "1 [twelve] ["} {
+		if !strings.Contains(bodies[name], want) {
+			t.Errorf("%s sends %s, want %s; planned are %v", name, bodies[name], want, bodies)
+		}
+	}
+	for _, n := range []string{"/n type numeric-string", "/chart type number"} {
+		if _, ok := bodies[n]; ok {
+			t.Errorf("%s is planned", n)
+		}
+	}
+}
+
+func TestPathParametersKeepTheirPlace(t *testing.T) {
+	doc := description(t, "  /b/{id}:\n    get: {parameters: [{name: id, in: path, required: true, schema: {type: integer, minimum: 1, maximum: 99}, example: 7}]}\n")
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
+		tail := strings.TrimPrefix(c.Request.URL, "http://127.0.0.1:1/v1/b/")
+		if tail == "" || strings.ContainsAny(tail, "{/") || c.Kind == exchange.Edge {
+			t.Errorf("%s is sent to %s", c.Name, c.Request.URL)
+		}
 	}
 }
 

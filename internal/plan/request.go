@@ -7,21 +7,27 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
-	"obiter/internal/instance"
 	"obiter/internal/oad"
 )
 
 // request gives out the flaws of the request as a whole.
 func (e *emitter) request() {
-	control := e.op.Controls[0].Value
-	body := instance.Encode(control)
-	e.malformed(control, body)
-	if e.op.Body.Required { // else an empty body is allowed
-		e.whole(control, "empty-body", "no-bytes", "a body is required and none is sent", exchange.EmptyBody, e.op.request(e.op.Method, e.op.Media, nil))
+	values := e.op.values(0)
+	control := values["body"]
+	whole := e.op.compose(values)
+	body := whole.Body
+	again := func(method, contentType string, body []byte) exchange.Request {
+		return e.op.request(method, contentType, body, values)
 	}
-	if other := e.otherMedia(); other != "" {
+	if control != nil && IsJSON(e.op.Media) {
+		e.malformed(control, body, again)
+	}
+	if control != nil && e.op.Body.Required { // else an empty body is allowed
+		e.whole(control, "empty-body", "no-bytes", "a body is required and none is sent", exchange.EmptyBody, again(e.op.Method, e.op.Media, nil))
+	}
+	if other := e.otherMedia(); control != nil && other != "" {
 		e.whole(control, "wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types",
-			exchange.MediaType, e.op.request(e.op.Method, other, body))
+			exchange.MediaType, again(e.op.Method, other, body))
 	}
 	// Once a path: it is the path that lacks the method.
 	by, planned := e.op.plan.methods[e.op.Path]
@@ -29,21 +35,21 @@ func (e *emitter) request() {
 		e.op.plan.methods[e.op.Path] = e.op.Name()
 		var sent []byte
 		contentType := ""
-		if method != "GET" {
+		if method != "GET" && control != nil {
 			sent, contentType = body, e.op.Media
 		}
-		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, exchange.Method, e.op.request(method, contentType, sent))
+		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, exchange.Method, again(method, contentType, sent))
 	}
 }
 
 func (e *emitter) whole(control any, rule, variant, reason string, class exchange.Class, r exchange.Request) {
 	f := flaw.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}
 	e.give(exchange.Case{Name: rule + " " + variant, Kind: exchange.Flawed, Request: r, Flaws: []flaw.Flaw{f},
-		Expect: exchange.Expect{Class: class}, Control: control}, []flaw.Flaw{f})
+		Expect: exchange.Expect{Class: class}, Control: control, Base: "fullest"}, []flaw.Flaw{f})
 }
 
 // malformed sends what no JSON reader may take (RFC 8259).
-func (e *emitter) malformed(control any, body []byte) {
+func (e *emitter) malformed(control any, body []byte, again func(method, contentType string, body []byte) exchange.Request) {
 	last := len(body) - 1
 	for _, m := range []struct {
 		variant string
@@ -61,7 +67,7 @@ func (e *emitter) malformed(control any, body []byte) {
 		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
 			continue
 		}
-		e.whole(control, "malformed-json", m.variant, m.reason, exchange.Syntax, e.op.request(e.op.Method, e.op.Media, m.body))
+		e.whole(control, "malformed-json", m.variant, m.reason, exchange.Syntax, again(e.op.Method, e.op.Media, m.body))
 	}
 }
 
@@ -75,6 +81,9 @@ func trailingComma(body []byte) []byte {
 
 // otherMedia is a media type that the operation does not describe; "" where it takes any.
 func (e *emitter) otherMedia() string {
+	if e.op.Body == nil {
+		return ""
+	}
 	described := func(t string) bool {
 		for _, m := range e.op.Body.Media {
 			have, _, _ := strings.Cut(strings.ToLower(m.Type), ";")

@@ -11,7 +11,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"obiter/internal/exchange"
-	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/plan"
 	"obiter/internal/record"
@@ -63,28 +62,22 @@ type runner struct {
 func (r *runner) operation(ctx context.Context, op *plan.Operation) {
 	var g errgroup.Group
 	g.SetLimit(max(r.opt.Parallel, 1))
-	proven := false
+	accepted := map[string]bool{} // controls, by name
 	for c := range op.Cases() {
 		if ctx.Err() != nil || r.failed() {
 			break
 		}
 		if c.Kind == exchange.Control {
-			// The fullest comes first, and all flaws are planted into that one.
-			accepted := r.one(ctx, c, true)
-			proven = proven || accepted && isFirst(op, c)
+			accepted[c.Base] = r.one(ctx, c, true)
 			continue
 		}
-		isProven := proven
+		proven := accepted[c.Base]
 		g.Go(func() error {
-			r.one(ctx, c, isProven)
+			r.one(ctx, c, proven)
 			return nil
 		})
 	}
 	_ = g.Wait()
-}
-
-func isFirst(op *plan.Operation, c exchange.Case) bool {
-	return instance.Equal(op.Controls[0].Value, c.Body)
 }
 
 func (r *runner) failed() bool {

@@ -37,6 +37,13 @@ type Set struct {
 	compiler *jsonschema.Compiler
 	byURL    map[string]*jsonschema.Schema
 	notes    map[*jsonschema.Schema]*notes
+	own      map[string]ownDocument
+}
+
+// ownDocument is a schema made here, out of others.
+type ownDocument struct {
+	value map[string]any
+	order []string
 }
 
 // Schema is one compiled schema. The zero value is none.
@@ -47,7 +54,7 @@ type Schema struct {
 
 // NewSet makes an empty set over a source.
 func NewSet(source Source) *Set {
-	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}}
+	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownDocument{}}
 	s.compiler = jsonschema.NewCompiler()
 	s.compiler.DefaultDraft(jsonschema.Draft2020)
 	s.compiler.AssertFormat()
@@ -103,6 +110,37 @@ func compileError(err error) error {
 		text = line
 	}
 	return errors.New("the schema cannot be compiled: " + text)
+}
+
+// Property is a member of an object made by Object.
+type Property struct {
+	Name     string
+	URL      string // of its schema; empty: anything
+	Required bool
+}
+
+// Object compiles a schema of an object with the given members, such as the
+// query parameters of an operation. The name makes its address and must be new.
+func (s *Set) Object(name string, members []Property) (Schema, error) {
+	address := (&url.URL{Scheme: "obiter", Path: "/" + name}).String()
+	properties, required := map[string]any{}, []any{}
+	var order []string
+	for _, m := range members {
+		properties[m.Name] = map[string]any{}
+		if m.URL != "" {
+			properties[m.Name] = map[string]any{"$ref": m.URL}
+		}
+		if m.Required {
+			required = append(required, m.Name)
+		}
+		order = append(order, m.Name)
+	}
+	doc := map[string]any{"type": "object", "properties": properties, "required": required}
+	s.own[address] = ownDocument{doc, order}
+	if err := s.compiler.AddResource(address, doc); err != nil {
+		return Schema{}, err
+	}
+	return s.Compile(address)
 }
 
 // IsZero tells whether there is no schema.

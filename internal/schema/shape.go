@@ -64,6 +64,7 @@ type Shape struct {
 	MurkyNull bool
 	ReadOnly  bool
 	WriteOnly bool
+	Binary    bool // bytes of any kind: format binary
 	Examples  []any
 
 	MinLength, MaxLength *int
@@ -205,6 +206,7 @@ func (sh *Shape) merge(s Schema) {
 	sh.MurkyNull = sh.MurkyNull || n.murkyNull
 	sh.ReadOnly = sh.ReadOnly || js.ReadOnly
 	sh.WriteOnly = sh.WriteOnly || js.WriteOnly
+	sh.Binary = sh.Binary || n.format == "binary"
 	sh.Examples = append(sh.Examples, n.examples...)
 	sh.Alternatives = max(sh.Alternatives, len(js.OneOf), len(js.AnyOf))
 	sh.HasConditions = sh.HasConditions || js.If != nil || len(js.DependentSchemas) > 0 || len(js.DependentRequired) > 0
