@@ -33,6 +33,36 @@ func plantArray(s *site) {
 	}
 }
 
+// plantContains makes lists in which no element is what contains asks for.
+func plantContains(s *site) {
+	now, ok := s.value.([]any)
+	if !ok || s.shape.MinContains == 0 || len(now) == 0 {
+		return
+	}
+	var others []any
+	for _, e := range now {
+		if !s.shape.Breaks("contains", []any{e}) {
+			continue
+		}
+		others = append(others, e)
+	}
+	made, ok := s.p.maker.Elements(s.shape, nil, len(now)+4)
+	if !ok {
+		made = nil
+	}
+	for _, e := range made {
+		if len(others) < len(now) && s.shape.Breaks("contains", []any{e}) && !slices.ContainsFunc(others, func(o any) bool { return s.shape.Unique && instance.Equal(o, e) }) {
+			others = append(others, e)
+		}
+	}
+	for len(others) > 0 && len(others) < len(now) && !s.shape.Unique {
+		others = append(others, others[0])
+	}
+	if len(others) == len(now) {
+		s.replace("contains", "none-matching", Usual, others, "no element is of the sort that the list must contain")
+	}
+}
+
 func (s *site) plantMore(now []any, most int) {
 	reason := fmt.Sprintf("%s; at most %d are allowed", elements(most+1), most)
 	if most+1 > maxElements {

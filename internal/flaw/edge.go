@@ -3,6 +3,7 @@ package flaw
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/big"
 	"slices"
 
@@ -28,6 +29,8 @@ func (p *Planter) edgesAt(s *site) {
 		}
 	case []any:
 		s.countEdges(now)
+	case map[string]any:
+		s.openEdge(now)
 	}
 	if s.shape.Typed && s.shape.Types.Has(schema.Null) && !s.shape.MurkyNull && s.value != nil {
 		s.edge("type", "null", Usual, nil, "null, which is allowed")
@@ -70,6 +73,9 @@ func (s *site) lengthEdges() {
 		if t, ok := s.p.maker.Exactly(s.shape, *n, "ø"); ok {
 			s.edge("maxLength", "exactly-multibyte", Usual, t, fmt.Sprintf("exactly the longest: %s, each of two bytes", characters(*n)))
 		}
+		if t, ok := s.p.maker.Exactly(s.shape, *n, "🚢"); ok {
+			s.edge("maxLength", "exactly-astral", Deep, t, fmt.Sprintf("exactly the longest: %s, each of two UTF-16 units", characters(*n)))
+		}
 	}
 }
 
@@ -101,5 +107,20 @@ func (s *site) countEdges(now []any) {
 		if longest, ok := s.p.maker.Elements(s.shape, now, *n); ok {
 			s.edge("maxItems", "exactly", Usual, longest, "exactly the most: "+elements(*n))
 		}
+	}
+}
+
+// openEdge adds a member where the schema says that others are welcome. Where
+// it says nothing they are too, but many a description only forgot to say.
+func (s *site) openEdge(now map[string]any) {
+	const name = "unexpected"
+	members, ok := s.shape.Member(name)
+	if !ok || !s.shape.Open || !s.shape.NameAllowed(name) || s.shape.MaxProps != nil && len(now) >= *s.shape.MaxProps {
+		return
+	}
+	if v, ok := s.p.maker.Any(members); ok {
+		more := maps.Clone(now)
+		more[name] = v
+		s.edge("additionalProperties", "allowed-member", Usual, more, "a member that is not described, and allowed")
 	}
 }

@@ -8,6 +8,7 @@
 package flaw
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 
@@ -91,6 +92,10 @@ type Options struct {
 	// parameters and form fields are: 12 and "12" look alike. False where the
 	// instance cannot be sent at all. Nil: as it is.
 	Seen func(any) (any, bool)
+	// Done holds the fields that were planted before, with the schemas that held
+	// there, and is added to: of a control for another branch only what is new
+	// is planted. May be nil.
+	Done map[string]bool
 }
 
 // Plant gives out the flawed instances of a control, then the edges, in the
@@ -107,11 +112,23 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 	if p.dropped == nil {
 		p.dropped = func(Drop) {}
 	}
-	p.walk("", []schema.Schema{root}, control, p.plantAt)
+	fresh := map[string]bool{}
+	unless := func(visit func(*site)) func(*site) {
+		return func(s *site) {
+			if key := s.key(); !opt.Done[key] {
+				fresh[key] = true
+				visit(s)
+			}
+		}
+	}
+	p.walk("", []schema.Schema{root}, control, unless(p.plantAt))
 	p.emptyObject()
 	p.allAtOnce()
 	if p.in != "path" { // a well-formed address may be one of nothing
-		p.walk("", []schema.Schema{root}, control, p.edgesAt)
+		p.walk("", []schema.Schema{root}, control, unless(p.edgesAt))
+	}
+	if opt.Done != nil {
+		maps.Copy(opt.Done, fresh)
 	}
 }
 
@@ -121,6 +138,15 @@ type site struct {
 	pointer string
 	value   any
 	shape   *schema.Shape
+}
+
+// key tells fields apart by place and by the schemas that hold there.
+func (s *site) key() string {
+	key := s.pointer
+	for _, source := range s.shape.Sources {
+		key += " " + source.URL()
+	}
+	return key
 }
 
 // walk visits the fields of the control, parents first: members in the order
@@ -139,7 +165,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, visit func(*
 			}
 		}
 	case []any:
-		for _, i := range firstAndLast(len(v)) {
+		for _, i := range tellingIndexes(len(v), sh.Prefix()) {
 			if items := sh.Item(i); len(items) > 0 {
 				p.walk(instance.Join(pointer, strconv.Itoa(i)), items, v[i], visit)
 			}
@@ -163,20 +189,21 @@ func memberOrder(sh *schema.Shape, v map[string]any) []string {
 	return out
 }
 
-func firstAndLast(n int) []int {
-	switch n {
-	case 0:
-		return nil
-	case 1:
-		return []int{0}
+// tellingIndexes are the first and the last, and those with a schema of their own.
+func tellingIndexes(n, prefix int) []int {
+	var out []int
+	for i := range n {
+		if i == 0 || i == n-1 || i < prefix {
+			out = append(out, i)
+		}
 	}
-	return []int{0, n - 1}
+	return out
 }
 
 // families are the makers of flaws, in the order in which a field's flaws come.
 var families = []func(*site){
 	plantRequired, plantType, plantEnum, plantLength, plantPattern, plantFormat,
-	plantNumber, plantArray, plantObject,
+	plantNumber, plantArray, plantContains, plantObject, plantAlternative,
 }
 
 func (p *Planter) plantAt(s *site) {

@@ -2,6 +2,7 @@ package flaw
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -31,8 +32,18 @@ func plantRequired(s *site) {
 // a known name with a slip of the pen, a known name in another letter case.
 func plantObject(s *site) {
 	object, ok := s.value.(map[string]any)
-	if !ok || !s.shape.Closed {
+	if !ok {
 		return
+	}
+	s.plantDependent(object)
+	s.plantMemberCount(object)
+	s.plantMemberName(object)
+	rule := "additionalProperties"
+	if !s.shape.Closed {
+		if !s.shape.Unevaluated {
+			return
+		}
+		rule = "unevaluatedProperties"
 	}
 	add := func(name, variant string, at Depth, value any, reason string) {
 		if _, has := object[name]; has || slices.Contains(s.shape.Properties, name) {
@@ -40,7 +51,7 @@ func plantObject(s *site) {
 		}
 		pointer := instance.Join(s.pointer, name)
 		if body, ok := instance.Set(s.p.control, pointer, value); ok {
-			s.p.plant(Flaw{s.p.in, pointer, "additionalProperties", variant, reason}, at, body)
+			s.p.plant(Flaw{s.p.in, pointer, rule, variant, reason}, at, body)
 		}
 	}
 	add("unexpected", "unknown-member", Usual, "ballast", `the member "unexpected" is not described`)
@@ -54,6 +65,82 @@ func plantObject(s *site) {
 		upper := strings.ToUpper(name[:1]) + name[1:]
 		add(upper, "letter-case", Deep, value, fmt.Sprintf("the member %q is not described; names are told apart by letter case", upper))
 		break
+	}
+}
+
+// plantDependent leaves out members that others call for.
+func (s *site) plantDependent(object map[string]any) {
+	for _, name := range slices.Sorted(maps.Keys(s.shape.Dependent)) {
+		if _, has := object[name]; !has {
+			continue
+		}
+		for _, needed := range s.shape.Dependent[name] {
+			if _, has := object[needed]; !has || slices.Contains(s.shape.Required, needed) {
+				continue
+			}
+			pointer := instance.Join(s.pointer, needed)
+			if body, ok := instance.Remove(s.p.control, pointer); ok {
+				s.p.plant(Flaw{s.p.in, pointer, "dependentRequired", "without-" + name, fmt.Sprintf("the member is left out, which %q calls for", name)}, Usual, body)
+			}
+		}
+	}
+}
+
+// plantMemberCount makes objects with too few and too many members.
+func (s *site) plantMemberCount(object map[string]any) {
+	if least := s.shape.MinProps; least != nil && *least > 0 && len(object) >= *least {
+		fewer := maps.Clone(object)
+		for _, name := range slices.Backward(instance.Names(object)) {
+			if len(fewer) >= *least && !slices.Contains(s.shape.Required, name) {
+				delete(fewer, name)
+			}
+		}
+		if len(fewer) < *least { // else the required members imply the rule
+			s.replace("minProperties", "one-below", Usual, fewer, fmt.Sprintf("%d members; at least %d are asked for", len(fewer), *least))
+		}
+	}
+	if most := s.shape.MaxProps; most != nil && *most < maxElements {
+		more := maps.Clone(object)
+		for i := 1; len(more) <= *most && i <= *most+1; i++ {
+			name := fmt.Sprintf("extra%d", i)
+			members, ok := s.shape.Member(name)
+			if !ok || !s.shape.NameAllowed(name) {
+				break
+			}
+			v, ok := s.p.maker.Any(members)
+			if !ok {
+				break
+			}
+			more[name] = v
+		}
+		if len(more) > *most {
+			s.replace("maxProperties", "one-above", Usual, more, fmt.Sprintf("%d members; at most %d are allowed", len(more), *most))
+		}
+	}
+}
+
+// plantMemberName adds a member whose name propertyNames forbids.
+func (s *site) plantMemberName(object map[string]any) {
+	if len(s.shape.MemberNames()) == 0 {
+		return
+	}
+	for _, name := range []string{"Bad Name!", "x", "0", strings.Repeat("x", 300), ""} {
+		if s.shape.NameAllowed(name) {
+			continue
+		}
+		members, ok := s.shape.Member(name)
+		if !ok {
+			continue
+		}
+		v, ok := s.p.maker.Any(members)
+		if !ok {
+			continue
+		}
+		pointer := instance.Join(s.pointer, name)
+		if body, ok := instance.Set(s.p.control, pointer, v); ok {
+			s.p.plant(Flaw{s.p.in, pointer, "propertyNames", "bad-name", fmt.Sprintf("a member may not have the name %.20q", name)}, Usual, body)
+		}
+		return
 	}
 }
 

@@ -15,9 +15,9 @@ type combination struct {
 // come next; limits last. One answer need not report across stages.
 func Stage(rule string) int {
 	switch rule {
-	case "type", "format", "enum", "const", "additionalProperties":
+	case "type", "format", "enum", "const", "additionalProperties", "unevaluatedProperties", "propertyNames":
 		return 0
-	case "required":
+	case "required", "dependentRequired":
 		return 1
 	}
 	return 2
@@ -56,14 +56,53 @@ func rank(f Flaw) int {
 	return 1 + Stage(f.Rule)
 }
 
-// allAtOnce makes every field wrong in one payload.
+// maxPairs bounds the pairs of fields that deep runs combine.
+const maxPairs = 200
+
+// allAtOnce makes every field wrong in one payload, then those of each object
+// by itself, and in deep runs each pair of fields.
 func (p *Planter) allAtOnce() {
 	if p.stopped {
 		return
 	}
+	all := p.combine(p.fields)
+	levels := map[string][]string{}
+	var order []string
+	for _, f := range p.fields {
+		parent := instance.Parent(f)
+		if levels[parent] == nil {
+			order = append(order, parent)
+		}
+		levels[parent] = append(levels[parent], f)
+	}
+	for _, parent := range order {
+		if len(levels[parent]) < all {
+			p.combine(levels[parent])
+		}
+	}
+	if p.depth < Deep {
+		return
+	}
+	pairs := 0
+	for i, f := range p.fields {
+		for _, g := range p.fields[i+1:] {
+			if pairs++; pairs > maxPairs {
+				return
+			}
+			p.combine([]string{f, g})
+		}
+	}
+}
+
+// combine gives out the payload in which the given fields are wrong, those that
+// go together, and tells how many they are.
+func (p *Planter) combine(fields []string) int {
+	if p.stopped {
+		return 0
+	}
 	body := p.control
 	var flaws []Flaw
-	for _, field := range p.fields {
+	for _, field := range fields {
 		c := p.best[field]
 		var next any
 		var ok bool
@@ -83,4 +122,5 @@ func (p *Planter) allAtOnce() {
 	if len(flaws) > 1 {
 		p.give(Planted{Flaws: flaws, Value: body})
 	}
+	return len(flaws)
 }

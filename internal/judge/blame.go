@@ -93,8 +93,13 @@ func stands(f flaw.Flaw, n layout.Named) standing {
 		return vague
 	case layout.Root, layout.Above:
 		parent := n.Name.Fits(instance.Parent(f.Pointer)) == layout.Exact || fit == layout.Root && instance.Parent(f.Pointer) == ""
-		if f.Rule == "additionalProperties" && parent {
-			return right
+		switch f.Rule {
+		case "additionalProperties", "unevaluatedProperties", "propertyNames":
+			if parent {
+				return right
+			}
+		case "oneOf", "anyOf", "not":
+			return right // the rule is of the whole; readers say it where they see it
 		}
 		if fit == layout.Above || parent && n.Speaks(f.Pointer) {
 			return vague

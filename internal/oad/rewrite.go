@@ -133,6 +133,7 @@ func (r *rewriter) schema(v any, at string) {
 		}
 	}
 	r.keywords(m)
+	r.discriminate(m)
 	for _, k := range instance.Names(m) {
 		below := instance.Join(at, k)
 		switch inner := m[k].(type) {

@@ -88,7 +88,7 @@ func (p *Plan) parameterControls(part *Part) error {
 			origin = "example"
 		}
 	}
-	part.Controls = []sample.Control{{Shape: "fullest", Value: full, Origin: origin}, {Shape: "leanest", Value: lean, Origin: origin}}
+	part.Controls = []sample.Control{{Shape: fullest, Value: full, Origin: origin}, {Shape: leanest, Value: lean, Origin: origin}}
 	return nil
 }
 

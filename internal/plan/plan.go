@@ -271,7 +271,7 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	sum := digest(c.Request)
 	c.ID = caseID(e.op.Name(), c.Kind, identity)
 	if e.sent[sum] || e.ids[c.ID] {
-		if len(c.Flaws) > 0 {
+		if len(c.Flaws) > 0 && c.Base == fullest { // branches share much: no loss
 			e.drop(c.Flaws[0], SameRequest)
 		}
 		return
@@ -289,18 +289,24 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	e.stopped = !e.yield(c)
 }
 
-// values are the parts' values in one of their shapes: 0 the fullest, 1 the leanest.
-func (op *Operation) values(shape int) map[string]any {
+// values are the parts' values in one of their shapes; a part without that
+// shape is the fullest.
+func (op *Operation) values(shape string) map[string]any {
 	out := map[string]any{}
 	for _, part := range op.Parts {
-		out[part.In] = part.Controls[min(shape, len(part.Controls)-1)].Value
+		out[part.In] = part.Controls[0].Value
+		for _, c := range part.Controls {
+			if c.Shape == shape {
+				out[part.In] = c.Value
+			}
+		}
 	}
 	return out
 }
 
 // with is the fullest request with another value in one part.
 func (op *Operation) with(in string, v any) exchange.Request {
-	values := op.values(0)
+	values := op.values(fullest)
 	values[in] = v
 	return op.compose(values)
 }
@@ -346,31 +352,60 @@ func (part *Part) isFile(name string) bool {
 	return len(members) > 0 && schema.Merge(schema.Apply(members, "x")).Binary
 }
 
+const (
+	fullest = "fullest"
+	leanest = "leanest"
+)
+
+// controls gives out the fullest and the leanest request, then one for each
+// branch that a part has beside.
 func (e *emitter) controls() {
-	for i, shape := range []string{"fullest", "leanest"} {
-		values := e.op.values(i)
+	shapes := []string{fullest, leanest}
+	for _, part := range e.op.Parts {
+		for _, c := range part.Controls {
+			if !slices.Contains(shapes, c.Shape) {
+				shapes = append(shapes, c.Shape)
+			}
+		}
+	}
+	for _, shape := range shapes {
+		values := e.op.values(shape)
 		e.give(exchange.Case{
 			Name: "control, " + shape, Kind: exchange.Control, Request: e.op.compose(values), Base: shape,
-			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(0)["body"],
+			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"],
 		}, []flaw.Flaw{{In: "body", Rule: "control", Variant: shape}})
 	}
 }
 
+// part plants flaws into a part: into its fullest control, and into those of
+// other branches what only they have.
 func (e *emitter) part(part *Part) {
-	control := part.Controls[0].Value
+	done := map[string]bool{}
+	for _, control := range part.Controls {
+		if control.Shape != leanest {
+			e.plant(part, control, done)
+		}
+	}
+}
+
+func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool) {
+	var identity []flaw.Flaw
+	if control.Shape != fullest {
+		identity = []flaw.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
+	}
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Seen: part.seen,
-		Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
-	flaw.Plant(part.Schema, control, opt, func(p flaw.Planted) bool {
-		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control, Flaws: p.Flaws, Edge: p.Edge, Base: "fullest"}
+		Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
+	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
+		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)
-			e.give(c, []flaw.Flaw{*p.Edge})
+			e.give(c, append(identity[:len(identity):len(identity)], *p.Edge))
 			return !e.stopped
 		}
 		c.Kind, c.Expect.Class = exchange.Flawed, classOf(p.Flaws)
 		c.Name = nameOf(p.Flaws)
-		e.give(c, p.Flaws)
+		e.give(c, append(identity[:len(identity):len(identity)], p.Flaws...))
 		return !e.stopped
 	})
 }

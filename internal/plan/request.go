@@ -12,7 +12,7 @@ import (
 
 // request gives out the flaws of the request as a whole.
 func (e *emitter) request() {
-	values := e.op.values(0)
+	values := e.op.values(fullest)
 	control := values["body"]
 	whole := e.op.compose(values)
 	body := whole.Body
@@ -45,7 +45,7 @@ func (e *emitter) request() {
 func (e *emitter) whole(control any, rule, variant, reason string, class exchange.Class, r exchange.Request) {
 	f := flaw.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}
 	e.give(exchange.Case{Name: rule + " " + variant, Kind: exchange.Flawed, Request: r, Flaws: []flaw.Flaw{f},
-		Expect: exchange.Expect{Class: class}, Control: control, Base: "fullest"}, []flaw.Flaw{f})
+		Expect: exchange.Expect{Class: class}, Control: control, Base: fullest}, []flaw.Flaw{f})
 }
 
 // malformed sends what no JSON reader may take (RFC 8259).

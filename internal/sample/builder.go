@@ -28,7 +28,9 @@ type builder struct {
 	seed   uint64
 	full   bool
 	branch int
-	widest int // the most branches an alternative had
+	widest int            // the most branches an alternative had
+	forced map[string]int // by alternative: the branch it has to take
+	groups []group        // alternatives met, in order
 	depth  int
 	made   int            // values so far
 	lists  int            // lists around the place
@@ -41,14 +43,48 @@ func (b *builder) random(at string, ordinal int) *rand.Rand {
 	return rand.New(rand.NewPCG(b.seed, h.Sum64()))
 }
 
-func (b *builder) choose(_ schema.Schema, _ string, n int) []int {
+// group is an alternative of a schema: a oneOf or anyOf with its branches, or an
+// if with two sides.
+type group struct {
+	key string
+	n   int
+}
+
+func (b *builder) meet(key string, n int) {
+	for _, g := range b.groups {
+		if g.key == key {
+			return
+		}
+	}
+	b.groups = append(b.groups, group{key, n})
+}
+
+func (b *builder) choose(s schema.Schema, keyword string, n int) []int {
 	b.widest = max(b.widest, n)
+	key := s.URL() + " " + keyword
+	b.meet(key, n)
+	if i, ok := b.forced[key]; ok {
+		return []int{i}
+	}
 	return []int{b.branch % n}
+}
+
+// conditions adds, for an if that has to be met, the if and the then.
+func (b *builder) conditions(list, sources []schema.Schema) []schema.Schema {
+	for _, c := range schema.Merge(sources).Conditions() {
+		key := c[0].URL() + " if"
+		b.meet(key, 2)
+		if b.forced[key] == 1 {
+			list = append(append([]schema.Schema(nil), list...), c...)
+		}
+	}
+	return list
 }
 
 // value makes an instance that obeys all schemas in list. A higher ordinal
 // makes another one, for lists without duplicates.
 func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, error) {
+	list = b.conditions(list, schema.Expand(list, b.choose))
 	sources := schema.Expand(list, b.choose)
 	again := false
 	for _, s := range sources {
@@ -89,7 +125,7 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 	}
 	switch sh.Kind() {
 	case schema.Object:
-		return b.object(at, sh)
+		return b.conditional(at, list, sh)
 	case schema.Array:
 		return b.array(at, sh)
 	case schema.String:
@@ -102,6 +138,56 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 		return nil, nil
 	}
 	return nil, fmt.Errorf("at %s no type is allowed", instance.Fragment(at))
+}
+
+// conditional makes an object and looks what its own members call for: then,
+// else, dependentSchemas. What they ask is added and it is made again.
+func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape) (any, error) {
+	v, err := b.object(at, sh)
+	for range 3 {
+		if err != nil || obeys(list, v) {
+			return v, err
+		}
+		sources := slices.Clone(sh.Sources)
+		for _, s := range schema.Apply(list, v) {
+			if !slices.Contains(sources, s) {
+				sources = append(sources, s)
+			}
+		}
+		if len(sources) == len(sh.Sources) {
+			break
+		}
+		next := schema.Merge(sources)
+		made, e := b.object(at, next)
+		if e != nil {
+			break
+		}
+		sh, v = next, made
+	}
+	return repaired(list, v), err
+}
+
+// repaired takes out members that a validator complains of and that are not
+// required, one by one, as long as that helps.
+func repaired(list []schema.Schema, v any) any {
+	for range 16 {
+		var worst *schema.Violation
+		for _, s := range list {
+			if found := s.Validate(v, v); len(found) > 0 {
+				worst = &found[0]
+				break
+			}
+		}
+		if worst == nil || worst.Pointer == "" {
+			return v
+		}
+		pruned, ok := instance.Remove(v, worst.Pointer)
+		if !ok {
+			return v
+		}
+		v = pruned
+	}
+	return v
 }
 
 func obeys(list []schema.Schema, v any) bool {
@@ -164,10 +250,14 @@ func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 		}
 		out[name] = v
 	}
+	b.depended(at, sh, out)
+	if b.full {
+		b.free(at, sh, out)
+	}
 	for i := 1; sh.MinProps != nil && len(out) < *sh.MinProps; i++ {
-		name := fmt.Sprintf("extra%d", i)
+		name := b.freeName(at, sh, i)
 		members, ok := sh.Member(name)
-		if !ok || i > maxElements {
+		if _, has := out[name]; !ok || has || i > maxElements {
 			return b.fillUp(at, sh, out)
 		}
 		v, err := b.value(instance.Join(at, name), members, 0)
@@ -177,6 +267,63 @@ func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 		out[name] = v
 	}
 	return out, nil
+}
+
+// depended adds what members that are there call for (dependentRequired).
+func (b *builder) depended(at string, sh *schema.Shape, out map[string]any) {
+	for range 8 {
+		for _, name := range instance.Names(out) {
+			for _, needed := range sh.Dependent[name] {
+				members, ok := sh.Member(needed)
+				if _, has := out[needed]; has || !ok {
+					continue
+				}
+				if v, err := b.value(instance.Join(at, needed), members, 0); err == nil {
+					out[needed] = v
+				}
+			}
+		}
+	}
+}
+
+// free adds members whose names the schema leaves open but whose values it
+// rules: one for each of patternProperties, two of a map.
+func (b *builder) free(at string, sh *schema.Shape, out map[string]any) {
+	add := func(name string) {
+		members, ok := sh.Member(name)
+		if _, has := out[name]; has || !ok || len(members) == 0 || !sh.NameAllowed(name) || sh.MaxProps != nil && len(out) >= *sh.MaxProps {
+			return
+		}
+		if v, err := b.value(instance.Join(at, name), members, 0); err == nil {
+			out[name] = v
+		}
+	}
+	for _, p := range sh.MemberPatterns {
+		for _, name := range matching(p, 1, 64, b.random(at+p, 0)) {
+			if members, ok := sh.Member(name); ok && len(members) > 0 {
+				add(name)
+				break
+			}
+		}
+	}
+	if sh.Open && len(sh.Properties) == 0 && len(sh.MemberPatterns) == 0 {
+		add(b.freeName(at, sh, 1))
+		add(b.freeName(at, sh, 2))
+	}
+}
+
+// freeName is a name that propertyNames allows.
+func (b *builder) freeName(at string, sh *schema.Shape, i int) string {
+	name := fmt.Sprintf("extra%d", i)
+	if sh.NameAllowed(name) {
+		return name
+	}
+	if v, err := b.value(at+"/*", sh.MemberNames(), i); err == nil {
+		if s, ok := v.(string); ok {
+			return s
+		}
+	}
+	return name
 }
 
 // fillUp adds optional known members until minProperties is reached.
@@ -216,10 +363,16 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 	if n > maxElements {
 		return nil, fmt.Errorf("at %s minItems %d is more than is built here", instance.Fragment(at), n)
 	}
+	n = max(n, sh.MinContains)
+	containing := sh.Containing()
 	out := []any{}
 	for ordinal := 0; len(out) < n; ordinal++ {
 		i := len(out)
-		v, err := b.value(instance.Join(at, strconv.Itoa(i)), sh.Item(i), ordinal)
+		items := sh.Item(i)
+		if i < sh.MinContains {
+			items = append(slices.Clone(items), containing...)
+		}
+		v, err := b.value(instance.Join(at, strconv.Itoa(i)), items, ordinal)
 		if err != nil {
 			if sh.MinItems == nil || i >= *sh.MinItems {
 				break

@@ -9,6 +9,8 @@ package sample
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"obiter/internal/instance"
 	"obiter/internal/schema"
@@ -22,7 +24,7 @@ type Published struct {
 
 // Control is a valid instance.
 type Control struct {
-	Shape  string // "fullest" or "leanest"
+	Shape  string // "fullest", "leanest", or "branch" and which
 	Value  any
 	Origin string // "example" or "synthesised"
 }
@@ -71,7 +73,65 @@ func (m *Maker) Controls(root schema.Schema, examples []Published) (Result, erro
 	if err == nil && !instance.Equal(full, lean) {
 		res.Controls = append(res.Controls, Control{"leanest", lean, origin})
 	}
+	m.branches(root, &res)
 	return res, nil
+}
+
+// maxGroups bounds how many alternatives are gone through, and maxControls what
+// comes of them.
+const (
+	maxGroups   = 24
+	maxControls = 32
+)
+
+// branches adds a control for each branch of each alternative that the fullest
+// one does not take: of oneOf and anyOf, and of an if the side that meets it.
+func (m *Maker) branches(root schema.Schema, res *Result) {
+	list := []schema.Schema{root}
+	first := builder{seed: m.seed, full: true, active: map[string]int{}}
+	_, _ = first.value("", list, 0)
+	type forced struct {
+		choice map[string]int
+		name   string
+	}
+	var queue []forced
+	known := map[string]bool{}
+	enqueue := func(groups []group, under map[string]int) {
+		for _, g := range groups {
+			if known[g.key] || len(known) >= maxGroups {
+				continue
+			}
+			known[g.key] = true
+			for i := range g.n {
+				choice := map[string]int{g.key: i}
+				for k, v := range under {
+					choice[k] = v
+				}
+				queue = append(queue, forced{choice, fmt.Sprintf("branch %s/%d", shortKey(g.key), i)})
+			}
+		}
+	}
+	enqueue(first.groups, nil)
+	for i := 0; i < len(queue) && len(res.Controls) < maxControls; i++ {
+		b := builder{seed: m.seed, full: true, forced: queue[i].choice, active: map[string]int{}}
+		v, err := b.value("", list, 0)
+		enqueue(b.groups, queue[i].choice)
+		if err != nil || !root.Valid(v) {
+			continue
+		}
+		if slices.ContainsFunc(res.Controls, func(c Control) bool { return instance.Equal(c.Value, v) }) {
+			continue
+		}
+		res.Controls = append(res.Controls, Control{queue[i].name, v, "synthesised"})
+	}
+}
+
+// shortKey names an alternative by the end of its schema's address.
+func shortKey(key string) string {
+	address, keyword, _ := strings.Cut(key, " ")
+	_, pointer, _ := strings.Cut(address, "#")
+	tokens := strings.Split(pointer, "/")
+	return strings.Join(append(tokens[max(0, len(tokens)-2):], keyword), "/")
 }
 
 // shaped makes one control, from the example where there is one.

@@ -40,3 +40,13 @@ func (m *Maker) Elements(sh *schema.Shape, start []any, n int) ([]any, bool) {
 	}
 	return out, true
 }
+
+// Any makes one value that obeys all of the schemas; false where none was found.
+func (m *Maker) Any(list []schema.Schema) (any, bool) {
+	if len(list) == 0 {
+		return "ballast", true
+	}
+	b := builder{seed: m.seed, full: true, active: map[string]int{}}
+	v, err := b.value("", list, 0)
+	return v, err == nil && obeys(list, v)
+}

@@ -2,6 +2,8 @@ package schema
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"obiter/internal/instance"
@@ -71,6 +73,23 @@ func (sh *Shape) Rules() []Rule {
 	count("maxProperties", sh.MaxProps)
 	if sh.Closed {
 		add("additionalProperties", false)
+	} else if sh.Unevaluated {
+		add("unevaluatedProperties", false)
+	}
+	for _, name := range slices.Sorted(maps.Keys(sh.Dependent)) {
+		add("dependentRequired", name+" calls for "+strings.Join(sh.Dependent[name], " "))
+	}
+	if sh.Contains {
+		add("contains", fmt.Sprintf("at least %d", sh.MinContains))
+	}
+	if len(sh.MemberNames()) > 0 {
+		add("propertyNames", "as described")
+	}
+	for _, a := range sh.Choices() {
+		add(a.Keyword, fmt.Sprintf("%d branches", len(a.Branches)))
+	}
+	if len(sh.Negations()) > 0 {
+		add("not", "as described")
 	}
 	return out
 }

@@ -66,6 +66,18 @@ func isolate(js *jsonschema.Schema, keyword string) (*jsonschema.Schema, bool) {
 		only.MaxProperties = js.MaxProperties
 	case "additionalProperties":
 		only.Properties, only.PatternProperties, only.AdditionalProperties = js.Properties, js.PatternProperties, js.AdditionalProperties
+	case "oneOf":
+		only.OneOf = js.OneOf
+	case "anyOf":
+		only.AnyOf = js.AnyOf
+	case "not":
+		only.Not = js.Not
+	case "contains":
+		only.Contains, only.MinContains, only.MaxContains = js.Contains, js.MinContains, js.MaxContains
+	case "propertyNames":
+		only.PropertyNames = js.PropertyNames
+	case "dependentRequired":
+		only.DependentRequired = js.DependentRequired
 	default:
 		return nil, false
 	}

@@ -78,11 +78,16 @@ type Shape struct {
 	MinItems, MaxItems *int
 	Unique             bool
 	Contains           bool
+	MinContains        int // at least so many elements are what contains asks for
+	MaxContains        *int
 
 	Properties           []string // names, in the order of the document
 	Required             []string
+	Dependent            map[string][]string // dependentRequired: by member, what it calls for
+	MemberPatterns       []string            // of patternProperties
 	MinProps, MaxProps   *int
 	Closed               bool // additionalProperties: false, in at least one source
+	Unevaluated          bool // unevaluatedProperties: false
 	Open                 bool // additionalProperties says true or a schema, and none says false
 	Alternatives         int  // the largest number of branches of a oneOf or anyOf
 	HasConditions        bool // if/then/else or dependent rules
@@ -291,7 +296,14 @@ func (sh *Shape) mergeNumber(js *jsonschema.Schema) {
 func (sh *Shape) mergeArray(js *jsonschema.Schema) {
 	sh.MinItems, sh.MaxItems = larger(sh.MinItems, js.MinItems), smaller(sh.MaxItems, js.MaxItems)
 	sh.Unique = sh.Unique || js.UniqueItems
-	sh.Contains = sh.Contains || js.Contains != nil
+	if js.Contains != nil {
+		sh.Contains = true
+		least := 1
+		if js.MinContains != nil {
+			least = *js.MinContains
+		}
+		sh.MinContains, sh.MaxContains = max(sh.MinContains, least), smaller(sh.MaxContains, js.MaxContains)
+	}
 }
 
 func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
@@ -305,6 +317,18 @@ func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
 			sh.Required = append(sh.Required, name)
 		}
 	}
+	for name, list := range js.DependentRequired {
+		if sh.Dependent == nil {
+			sh.Dependent = map[string][]string{}
+		}
+		sh.Dependent[name] = append(sh.Dependent[name], list...)
+	}
+	for re := range js.PatternProperties {
+		if source := re.String(); !slices.Contains(sh.MemberPatterns, source) {
+			sh.MemberPatterns = append(sh.MemberPatterns, source)
+		}
+	}
+	slices.Sort(sh.MemberPatterns)
 	sh.MinProps, sh.MaxProps = larger(sh.MinProps, js.MinProperties), smaller(sh.MaxProps, js.MaxProperties)
 	switch a := js.AdditionalProperties.(type) {
 	case bool:
@@ -312,6 +336,9 @@ func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
 		sh.Open = sh.Open || a
 	case *jsonschema.Schema:
 		sh.Open = true
+	}
+	if u := js.UnevaluatedProperties; u != nil && u.Bool != nil && !*u.Bool {
+		sh.Unevaluated = true
 	}
 	sh.RestrictsMemberNames = sh.RestrictsMemberNames || js.PropertyNames != nil || len(js.PatternProperties) > 0 || js.UnevaluatedProperties != nil
 }
@@ -362,6 +389,86 @@ func (sh *Shape) Item(i int) []Schema {
 			out = append(out, Schema{s.js.PrefixItems[i], s.set})
 		case s.js.Items2020 != nil:
 			out = append(out, Schema{s.js.Items2020, s.set})
+		}
+	}
+	return out
+}
+
+// Containing lists what contains asks an element to be, beside its own schemas.
+func (sh *Shape) Containing() []Schema {
+	var out []Schema
+	for _, s := range sh.Sources {
+		if s.js.Contains != nil {
+			out = append(out, Schema{s.js.Contains, s.set})
+		}
+	}
+	return out
+}
+
+// Alternative is a oneOf or anyOf of a source.
+type Alternative struct {
+	Keyword  string
+	Branches []Schema
+}
+
+// Choices lists the alternatives of the sources.
+func (sh *Shape) Choices() []Alternative {
+	var out []Alternative
+	for _, s := range sh.Sources {
+		for keyword, list := range map[string][]*jsonschema.Schema{"oneOf": s.js.OneOf, "anyOf": s.js.AnyOf} {
+			if len(list) == 0 {
+				continue
+			}
+			a := Alternative{Keyword: keyword}
+			for _, b := range list {
+				a.Branches = append(a.Branches, Schema{b, s.set})
+			}
+			out = append(out, a)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Alternative) int { return strings.Compare(b.Keyword, a.Keyword) })
+	return out
+}
+
+// Negations lists the not schemas of the sources.
+func (sh *Shape) Negations() []Schema {
+	var out []Schema
+	for _, s := range sh.Sources {
+		if s.js.Not != nil {
+			out = append(out, Schema{s.js.Not, s.set})
+		}
+	}
+	return out
+}
+
+// Conditions lists the if and then of the sources, both to be added where the
+// condition is to be met.
+func (sh *Shape) Conditions() [][]Schema {
+	var out [][]Schema
+	for _, s := range sh.Sources {
+		if s.js.If != nil && s.js.Then != nil {
+			out = append(out, []Schema{{s.js.If, s.set}, {s.js.Then, s.set}})
+		}
+	}
+	return out
+}
+
+// NameAllowed tells whether propertyNames lets a member have that name.
+func (sh *Shape) NameAllowed(name string) bool {
+	for _, s := range sh.Sources {
+		if s.js.PropertyNames != nil && s.js.PropertyNames.Validate(name) != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// MemberNames lists the propertyNames schemas.
+func (sh *Shape) MemberNames() []Schema {
+	var out []Schema
+	for _, s := range sh.Sources {
+		if s.js.PropertyNames != nil {
+			out = append(out, Schema{s.js.PropertyNames, s.set})
 		}
 	}
 	return out

@@ -1,0 +1,72 @@
+package flaw
+
+import (
+	"fmt"
+	"maps"
+
+	"obiter/internal/schema"
+)
+
+// plantAlternative makes values that no branch of a oneOf or anyOf takes, and
+// values that two branches of a oneOf take; then values that a not forbids.
+// Single rules of the branch taken are broken like any others.
+func plantAlternative(s *site) {
+	for _, a := range s.shape.Choices() {
+		for _, v := range []any{map[string]any{}, map[string]any{"unexpected": "ballast"}, "unlisted", []any{}, true} {
+			if s.shape.Breaks(a.Keyword, v) {
+				s.replace(a.Keyword, "none-matches", Usual, v, fmt.Sprintf("none of the %d alternatives takes it", len(a.Branches)))
+				break
+			}
+		}
+		if a.Keyword == "oneOf" {
+			s.plantTwo(a)
+		}
+	}
+	for _, n := range s.shape.Negations() {
+		for _, v := range s.joined(n) {
+			if s.shape.Breaks("not", v) {
+				s.replace("not", "forbidden", Usual, v, "the value is of the sort that is ruled out")
+				break
+			}
+		}
+	}
+}
+
+// plantTwo looks for a value that two branches take at once.
+func (s *site) plantTwo(a schema.Alternative) {
+	for _, b := range a.Branches {
+		if b.Valid(s.value) {
+			continue
+		}
+		for _, v := range s.joined(b) {
+			taken := 0
+			for _, other := range a.Branches {
+				if other.Valid(v) {
+					taken++
+				}
+			}
+			if taken > 1 {
+				s.replace("oneOf", "two-match", Usual, v, fmt.Sprintf("%d of the alternatives take it, and only one may", taken))
+				return
+			}
+		}
+	}
+}
+
+// joined gives values of a schema, and for objects those with the members of
+// what stands there added.
+func (s *site) joined(other schema.Schema) []any {
+	v, ok := s.p.maker.Any([]schema.Schema{other})
+	if !ok {
+		return nil
+	}
+	now, isObject := s.value.(map[string]any)
+	made, both := v.(map[string]any)
+	if !isObject || !both {
+		return []any{v}
+	}
+	mixed, first := maps.Clone(now), maps.Clone(made)
+	maps.Copy(mixed, made)
+	maps.Copy(first, now)
+	return []any{mixed, first, v}
+}

@@ -1,0 +1,78 @@
+package oad
+
+import (
+	"slices"
+	"strings"
+
+	"obiter/internal/instance"
+)
+
+// discriminate gives the branches of a oneOf or anyOf that has a discriminator
+// the value that stands for each: the names that map to it and its own (OpenAPI
+// 3.1.0, "Discriminator Object"). A validator then tells branches apart as the
+// service does. A branch that rules the value itself, or is no $ref, stays.
+func (r *rewriter) discriminate(m map[string]any) {
+	d, _ := m["discriminator"].(map[string]any)
+	property, ok := d["propertyName"].(string)
+	if !ok {
+		return
+	}
+	mapping, _ := d["mapping"].(map[string]any)
+	for _, keyword := range []string{"oneOf", "anyOf"} {
+		branches, _ := m[keyword].([]any)
+		for i, b := range branches {
+			branch, _ := b.(map[string]any)
+			ref, ok := branch["$ref"].(string)
+			if !ok {
+				return
+			}
+			if target, ok := r.local(ref); !ok || rules(target, property) {
+				continue
+			}
+			var values []any
+			for _, name := range instance.Names(mapping) {
+				if to, _ := mapping[name].(string); to == ref || to == lastSegment(ref) {
+					values = append(values, name)
+				}
+			}
+			if own := lastSegment(ref); !slices.Contains(values, any(own)) && mapping[own] == nil {
+				values = append(values, own)
+			}
+			branches[i] = map[string]any{
+				"allOf":      []any{branch},
+				"properties": map[string]any{property: map[string]any{"enum": values}},
+				"required":   []any{property},
+			}
+		}
+	}
+}
+
+func lastSegment(ref string) string {
+	return instance.Last(ref[strings.LastIndexByte(ref, '#')+1:])
+}
+
+// local is the schema that a reference within the file leads to.
+func (r *rewriter) local(ref string) (map[string]any, bool) {
+	for range 8 {
+		pointer, ok := strings.CutPrefix(ref, "#")
+		if !ok {
+			return nil, false
+		}
+		v, _ := instance.Get(r.doc.files[r.base].value, pointer)
+		m, ok := v.(map[string]any)
+		if !ok {
+			return nil, false
+		}
+		if ref, ok = m["$ref"].(string); !ok {
+			return m, true
+		}
+	}
+	return nil, false
+}
+
+// rules tells whether a schema already says which values a property may have.
+func rules(m map[string]any, property string) bool {
+	properties, _ := m["properties"].(map[string]any)
+	p, _ := properties[property].(map[string]any)
+	return p["enum"] != nil || p["const"] != nil
+}
