@@ -8,7 +8,6 @@
 package flaw
 
 import (
-	"maps"
 	"slices"
 	"strconv"
 
@@ -112,23 +111,26 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 	if p.dropped == nil {
 		p.dropped = func(Drop) {}
 	}
-	fresh := map[string]bool{}
-	unless := func(visit func(*site)) func(*site) {
-		return func(s *site) {
-			if key := s.key(); !opt.Done[key] {
-				fresh[key] = true
-				visit(s)
-			}
+	var sites []*site
+	p.walk("", []schema.Schema{root}, control, func(s *site) {
+		if opt.Done == nil {
+			sites = append(sites, s)
+			return
 		}
+		if key := s.key(); !opt.Done[key] {
+			opt.Done[key] = true
+			sites = append(sites, s)
+		}
+	})
+	for _, s := range sites {
+		p.plantAt(s)
 	}
-	p.walk("", []schema.Schema{root}, control, unless(p.plantAt))
 	p.emptyObject()
 	p.allAtOnce()
 	if p.in != "path" { // a well-formed address may be one of nothing
-		p.walk("", []schema.Schema{root}, control, unless(p.edgesAt))
-	}
-	if opt.Done != nil {
-		maps.Copy(opt.Done, fresh)
+		for _, s := range sites {
+			p.edgesAt(s)
+		}
 	}
 }
 
@@ -208,10 +210,10 @@ var families = []func(*site){
 
 func (p *Planter) plantAt(s *site) {
 	for _, family := range families {
-		family(s)
 		if p.stopped {
 			return
 		}
+		family(s)
 	}
 }
 

@@ -121,11 +121,8 @@ func Read(name string, src []byte) (*Document, error) {
 	d.base = (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()
 
 	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
-	root, err := parse(name, src)
+	root, doc, err := d.parseMain(src, abs)
 	if err != nil {
-		return nil, err
-	}
-	if err := d.checkVersion(root); err != nil {
 		return nil, err
 	}
 	main, err := d.addFile(d.base, name, root)
@@ -143,10 +140,34 @@ func Read(name string, src []byte) (*Document, error) {
 	d.Title, _ = info["title"].(string)
 	d.Version = scalar(info["version"])
 	d.Servers = servers(top["servers"])
-	if err := d.readOperations(src, abs); err != nil {
+	if err := d.readOperations(doc); err != nil {
 		return nil, err
 	}
 	return d, nil
+}
+
+// parseMain reads the main document through the library, whose reading of JSON
+// is many times faster than YAML's. What it refuses is read again, for a
+// message with a place.
+func (d *Document) parseMain(src []byte, abs string) (*yaml.Node, libopenapi.Document, error) {
+	if len(bytes.TrimSpace(src)) > 0 && strings.HasSuffix(strings.ToLower(d.Name), ".json") { // the library reads past some mistakes
+		if err := checkJSON(d.Name, src); err != nil {
+			return nil, nil, err
+		}
+	}
+	doc, err := d.library(src, abs)
+	if err == nil && doc.GetSpecInfo().RootNode != nil {
+		root := doc.GetSpecInfo().RootNode
+		return root, doc, d.checkVersion(root)
+	}
+	root, e := parse(d.Name, src)
+	if e != nil {
+		return nil, nil, e
+	}
+	if e := d.checkVersion(root); e != nil {
+		return nil, nil, e
+	}
+	return nil, nil, &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(fmt.Sprint(err))}
 }
 
 func scalar(v any) string {
@@ -164,7 +185,7 @@ func parse(name string, src []byte) (*yaml.Node, error) {
 	if len(bytes.TrimSpace(src)) == 0 {
 		return nil, &Error{File: name, Line: 1, Problem: "the file is empty", Hint: "it should hold an OpenAPI document"}
 	}
-	if bytes.TrimSpace(src)[0] == '{' {
+	if strings.HasSuffix(strings.ToLower(name), ".json") {
 		if err := checkJSON(name, src); err != nil {
 			return nil, err
 		}
@@ -187,13 +208,15 @@ func decodeYAML(src []byte, into *yaml.Node) (err error) {
 	return yaml.Unmarshal(src, into)
 }
 
-// checkJSON reports the place of a JSON syntax error, which the YAML reader would word badly.
+// checkJSON reports the place of a JSON syntax error.
 func checkJSON(name string, src []byte) error {
-	var any json.RawMessage
-	err := json.Unmarshal(src, &any)
+	if json.Valid(src) {
+		return nil
+	}
 	var syntax *json.SyntaxError
-	if !errors.As(err, &syntax) || !strings.HasSuffix(strings.ToLower(name), ".json") {
-		return nil // flow-style YAML begins with { too
+	var any json.RawMessage
+	if err := json.Unmarshal(src, &any); !errors.As(err, &syntax) {
+		return &Error{File: name, Problem: fmt.Sprintf("not readable as JSON: %v", err)}
 	}
 	line, column := place(src, int(syntax.Offset))
 	return &Error{File: name, Line: line, Column: column, Problem: "not readable as JSON: " + syntax.Error(), Hint: "mend the syntax there"}
@@ -249,7 +272,12 @@ func (d *Document) checkVersion(root *yaml.Node) error {
 	return fail(top, "there is no openapi member, so this is no OpenAPI document", "an OpenAPI document begins with a line such as openapi: 3.1.0")
 }
 
-func (d *Document) library(src []byte, abs string) (libopenapi.Document, error) {
+func (d *Document) library(src []byte, abs string) (doc libopenapi.Document, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			doc, err = nil, fmt.Errorf("%v", r)
+		}
+	}()
 	cfg := datamodel.NewDocumentConfiguration()
 	cfg.Logger = slog.New(slog.DiscardHandler)
 	cfg.BasePath, cfg.SpecFilePath = filepath.Dir(abs), filepath.Base(abs)

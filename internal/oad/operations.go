@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/pb33f/libopenapi"
 	v3 "github.com/pb33f/libopenapi/datamodel/high/v3"
 
 	"obiter/internal/instance"
@@ -70,11 +71,7 @@ type Response struct {
 // readOperations takes the list of operations and their places from the
 // library's model, and what they hold from the document itself, in which
 // schemas can be addressed.
-func (d *Document) readOperations(src []byte, abs string) error {
-	doc, err := d.library(src, abs)
-	if err != nil {
-		return &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(err.Error())}
-	}
+func (d *Document) readOperations(doc libopenapi.Document) error {
 	model, err := doc.BuildV3Model()
 	if model == nil {
 		return &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(fmt.Sprint(err))}

@@ -23,11 +23,14 @@ func caseID(operation string, kind exchange.Kind, identity []flaw.Flaw) string {
 
 // digest tells equal requests: same method, address, headers and body.
 func digest(r exchange.Request) [32]byte {
-	h := sha256.New()
-	fmt.Fprintf(h, "%s %s\n", r.Method, r.URL)
-	for _, header := range r.Headers {
-		fmt.Fprintf(h, "%s: %s\n", header[0], header[1])
+	n := len(r.Method) + len(r.URL) + len(r.Body) + 8
+	for _, h := range r.Headers {
+		n += len(h[0]) + len(h[1]) + 2
 	}
-	h.Write(r.Body)
-	return [32]byte(h.Sum(nil))
+	b := make([]byte, 0, n)
+	b = append(append(append(append(b, r.Method...), ' '), r.URL...), '\n')
+	for _, h := range r.Headers {
+		b = append(append(append(append(b, h[0]...), ':'), h[1]...), '\n')
+	}
+	return sha256.Sum256(append(b, r.Body...))
 }

@@ -35,13 +35,19 @@ type Result struct {
 	Rejected []string  // published examples that break their own schema, with place and reason
 }
 
-// Maker makes instances under one seed.
+// Maker makes instances under one seed. It is not safe for concurrent use.
 type Maker struct {
 	seed uint64
+	made map[schema.Schema]made // by Any
+}
+
+type made struct {
+	value any
+	ok    bool
 }
 
 // New makes a Maker.
-func New(seed uint64) *Maker { return &Maker{seed} }
+func New(seed uint64) *Maker { return &Maker{seed: seed, made: map[schema.Schema]made{}} }
 
 // maxBranches bounds how many ways through alternatives are tried.
 const maxBranches = 8
@@ -62,7 +68,7 @@ func (m *Maker) Controls(root schema.Schema, examples []Published) (Result, erro
 			continue
 		}
 		first := violations[0]
-		res.Rejected = append(res.Rejected, fmt.Sprintf("%s: this example breaks its own schema at %s: %s", ex.Place, instance.Fragment(first.Pointer), first.Message))
+		res.Rejected = append(res.Rejected, fmt.Sprintf("%s: this example breaks its own schema at %s: %s", ex.Place, instance.Fragment(first.Pointer), first.Message()))
 	}
 	full, err := m.shaped(root, base, origin == "example", true)
 	if err != nil {
@@ -156,7 +162,7 @@ func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool) (any, e
 			if len(violations) == 0 {
 				return v, nil
 			}
-			err = fmt.Errorf("what was made breaks %s at %s: %s", violations[0].Keyword, instance.Fragment(violations[0].Pointer), violations[0].Message)
+			err = fmt.Errorf("what was made breaks %s at %s: %s", violations[0].Keyword, instance.Fragment(violations[0].Pointer), violations[0].Message())
 		}
 		if reason == nil {
 			reason = err

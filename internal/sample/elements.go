@@ -46,6 +46,18 @@ func (m *Maker) Any(list []schema.Schema) (any, bool) {
 	if len(list) == 0 {
 		return "ballast", true
 	}
+	if len(list) > 1 {
+		return m.any(list)
+	}
+	have, known := m.made[list[0]]
+	if !known {
+		have.value, have.ok = m.any(list)
+		m.made[list[0]] = have
+	}
+	return have.value, have.ok
+}
+
+func (m *Maker) any(list []schema.Schema) (any, bool) {
 	b := builder{seed: m.seed, full: true, active: map[string]int{}}
 	v, err := b.value("", list, 0)
 	return v, err == nil && obeys(list, v)

@@ -6,11 +6,23 @@ import "github.com/santhosh-tekuri/jsonschema/v6"
 // validator stops at a failed type, enum or format and would not say.
 func (sh *Shape) Breaks(keyword string, v any) bool {
 	for _, s := range sh.Sources {
-		if only, ok := isolate(s.js, keyword); ok && only.Validate(v) != nil {
+		key := isolation{s.js, keyword}
+		only, known := s.set.isolated[key]
+		if !known {
+			only, _ = isolate(s.js, keyword)
+			s.set.isolated[key] = only
+		}
+		if only != nil && only.Validate(v) != nil {
 			return true
 		}
 	}
 	return false
+}
+
+// isolation is a schema of which one keyword is looked at.
+type isolation struct {
+	js      *jsonschema.Schema
+	keyword string
 }
 
 // isolate is the schema with all assertions gone but one.

@@ -38,6 +38,7 @@ type Set struct {
 	byURL    map[string]*jsonschema.Schema
 	notes    map[*jsonschema.Schema]*notes
 	own      map[string]ownDocument
+	isolated map[isolation]*jsonschema.Schema
 }
 
 // ownDocument is a schema made here, out of others.
@@ -54,7 +55,7 @@ type Schema struct {
 
 // NewSet makes an empty set over a source.
 func NewSet(source Source) *Set {
-	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownDocument{}}
+	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownDocument{}, isolated: map[isolation]*jsonschema.Schema{}}
 	s.compiler = jsonschema.NewCompiler()
 	s.compiler.DefaultDraft(jsonschema.Draft2020)
 	s.compiler.AssertFormat()
@@ -167,8 +168,11 @@ func (s Schema) Valid(v any) bool { return s.js.Validate(v) == nil }
 type Violation struct {
 	Pointer string
 	Keyword string
-	Message string
+	kind    jsonschema.ErrorKind
 }
+
+// Message is the violation in the validator's words.
+func (v Violation) Message() string { return wording(v.kind) }
 
 // Validate lists what v breaks, in order of place and keyword; nothing where it
 // obeys. Where an alternative (oneOf, anyOf) fails, the branches that control
@@ -209,7 +213,7 @@ func withoutConsequences(found []Violation) []Violation {
 func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
 	add := func(pointer, keyword string) {
-		*found = append(*found, Violation{pointer, keyword, wording(e.ErrorKind)})
+		*found = append(*found, Violation{pointer, keyword, e.ErrorKind})
 	}
 	members := func(names []string, keyword string) {
 		for _, n := range names {
@@ -255,7 +259,7 @@ func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Viola
 // branches looks into the branch of a failed alternative that the control took.
 func (s *Set) branches(e *jsonschema.ValidationError, keyword string, control any, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
-	here := Violation{at, keyword, wording(e.ErrorKind)}
+	here := Violation{at, keyword, e.ErrorKind}
 	was, ok := instance.Get(control, at)
 	holder := s.find(e.SchemaURL)
 	if !ok || holder == nil {

@@ -99,7 +99,7 @@ func TestMergeTakesTheStrictest(t *testing.T) {
 		{"lengths", "{allOf: [{minLength: 1, maxLength: 9}, {minLength: 3}], maxLength: 20}", `"abcd"`, "minLength 3, maxLength 9"},
 		{"types", "{type: [string, number], allOf: [{type: [integer, 'null', string]}]}", `"x"`, "type string or integer"},
 		{"enum", "{enum: [1, 2, 3], allOf: [{enum: [2.0, 3, 4]}]}", "2", "enum 2 3"},
-		{"only the branch that holds", "{oneOf: [{type: string, minLength: 2}, {type: integer, minimum: 3}]}", "5", "type integer, minimum 3"},
+		{"only the branch that holds", "{oneOf: [{type: string, minLength: 2}, {type: integer, minimum: 3}]}", "5", "type integer, minimum 3, oneOf 2 branches"},
 		{"then", "{type: object, if: {required: [a]}, then: {required: [b]}, else: {required: [c]}}", `{"a":1,"b":1}`, "type object, required b"},
 		{"else", "{type: object, if: {required: [a]}, then: {required: [b]}, else: {required: [c]}}", `{"c":1}`, "type object, required c"},
 		{"dependent schema", "{dependentSchemas: {a: {required: [b]}}}", `{"a":1,"b":1}`, "required b"},
