@@ -106,7 +106,7 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 		return err
 	}
 	a.step("What there is to break", "obiter survey openapi.yaml")
-	if err := a.survey(doc, opt, false); err != nil {
+	if err := a.survey(doc, opt, false, false); err != nil {
 		return err
 	}
 	a.step("Send it all, and judge every answer", "obiter try openapi.yaml --at "+base.String())

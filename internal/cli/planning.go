@@ -20,6 +20,7 @@ func planFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "skip", Usage: "leave out operations that match `GLOB` (repeatable)"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this `TAG` (repeatable)"},
 		&cli.StringFlag{Name: "depth", Value: "usual", Usage: "how many variants of each flaw: quick, usual or deep"},
+		&cli.IntFlag{Name: "budget", Usage: "at most `NUMBER` cases an operation beside its controls: each rule once before any twice"},
 		&cli.Uint64Flag{Name: "seed", Usage: "another `NUMBER` gives other values; case ids stay"},
 	}
 }
@@ -62,7 +63,10 @@ func planOptions(c *cli.Command, base string) (plan.Options, error) {
 	if !ok {
 		return plan.Options{}, usage(fmt.Sprintf("--depth %q is not known", c.String("depth")), "quick, usual and deep are")
 	}
-	return plan.Options{Base: base, Only: c.StringSlice("only"), Skip: c.StringSlice("skip"), Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
+	if c.Int("budget") < 0 {
+		return plan.Options{}, usage(fmt.Sprintf("--budget %d is less than nothing", c.Int("budget")), "name a number of cases, or leave it out for all")
+	}
+	return plan.Options{Budget: c.Int("budget"), Base: base, Only: c.StringSlice("only"), Skip: c.StringSlice("skip"), Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
 }
 
 // address checks the URL that a service is said to be at.

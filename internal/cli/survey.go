@@ -2,16 +2,16 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
+	"obiter/internal/survey"
 )
 
 func (a *app) surveyCommand() *cli.Command {
@@ -19,8 +19,13 @@ func (a *app) surveyCommand() *cli.Command {
 		Name:      "survey",
 		Usage:     "what there is to break: operations, fields, rules, and the gaps",
 		ArgsUsage: "[DESCRIPTION]",
-		Flags:     append(planFlags(), &cli.BoolFlag{Name: "fields", Usage: "list every field with its rules"}),
+		Flags: append(planFlags(),
+			&cli.BoolFlag{Name: "fields", Usage: "list every field with its rules"},
+			&cli.StringFlag{Name: "format", Value: "text", Usage: "text or json"}),
 		Action: func(_ context.Context, c *cli.Command) error {
+			if f := c.String("format"); f != "text" && f != "json" {
+				return usage(fmt.Sprintf("--format %q is not known", f), "text and json are")
+			}
 			doc, err := a.description(c)
 			if err != nil {
 				return err
@@ -29,18 +34,9 @@ func (a *app) surveyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.survey(doc, opt, c.Bool("fields"))
+			return a.survey(doc, opt, c.Bool("fields"), c.String("format") == "json")
 		},
 	}
-}
-
-// tally counts an operation's cases by kind.
-func tally(op *plan.Operation) map[exchange.Kind]int {
-	out := map[exchange.Kind]int{}
-	for c := range op.Cases() {
-		out[c.Kind]++
-	}
-	return out
 }
 
 func (a *app) heading(doc *oad.Document) string {
@@ -51,36 +47,35 @@ func (a *app) heading(doc *oad.Document) string {
 	return a.look.bold(title) + a.look.dim("  "+clean(doc.Name)+", OpenAPI "+clean(doc.OpenAPI))
 }
 
-func (a *app) survey(doc *oad.Document, opt plan.Options, fields bool) error {
+func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) error {
 	p, err := plan.New(doc, opt)
 	if err != nil {
 		return err
 	}
+	s := survey.Of(doc, p)
 	out := a.streams.Out
+	if asJSON {
+		e := json.NewEncoder(out)
+		e.SetEscapeHTML(false)
+		e.SetIndent("", "  ")
+		return e.Encode(s)
+	}
 	fmt.Fprintln(out, a.heading(doc))
 	t := newTable(2, 2, 3, 4, 5, 6)
 	t.AppendHeader(table.Row{"operation", "fields", "rules", "controls", "flawed", "edges"})
 	var details strings.Builder
-	var skipped, gaps []string
+	var skipped []string
 	total, used := 0, 0
-	for op := range p.Operations() {
-		if op.SkipReason != "" {
-			skipped = append(skipped, op.Name()+"\x00"+op.SkipReason)
+	for _, o := range s.Operations {
+		if o.Skip != "" {
+			skipped = append(skipped, o.Operation+"\x00"+o.Skip)
 			continue
 		}
 		used++
-		list := fieldsOf(op)
-		rules := 0
-		for _, f := range list {
-			rules += len(f.Shape.Rules())
-		}
-		n := tally(op)
-		total += n[exchange.Control] + n[exchange.Flawed] + n[exchange.Edge]
-		t.AppendRow(table.Row{clean(op.Name()), len(list), rules, n[exchange.Control], n[exchange.Flawed], n[exchange.Edge]})
-		gaps = append(gaps, op.Rejected...)
-		gaps = append(gaps, unchecked(op, list)...)
+		total += o.Controls + o.Flawed + o.Edges
+		t.AppendRow(table.Row{clean(o.Operation), len(o.Fields), o.Rules(), o.Controls, o.Flawed, o.Edges})
 		if fields {
-			details.WriteString(a.fieldTable(op, list))
+			details.WriteString(a.fieldTable(o))
 		}
 	}
 	if used > 0 {
@@ -88,7 +83,7 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields bool) error {
 	}
 	fmt.Fprint(out, details.String())
 	a.list("Left out", skipped)
-	a.list("Gaps", gaps)
+	a.gaps(s, fields)
 	if used == 0 {
 		fmt.Fprintln(out, "\nNo operation has parameters or a body to break.")
 		return nil
@@ -97,58 +92,44 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields bool) error {
 	return nil
 }
 
-// field is a field of a request, where it is, and its rules.
-type field struct {
-	In string
-	flaw.Field
-}
+// maxNamed is how many places of a gap are named where not all are asked for.
+const maxNamed = 3
 
-func (f field) name() string {
-	switch {
-	case f.Pointer == "":
-		return "(" + f.In + ")"
-	case f.In != "body":
-		return f.In + " " + f.Pointer
-	}
-	return f.Pointer
-}
-
-func fieldsOf(op *plan.Operation) []field {
-	var out []field
-	for _, part := range op.Parts {
-		for _, f := range part.Fields() {
-			if f.Pointer != "" || part.In == "body" {
-				out = append(out, field{part.In, f})
+// gaps prints the gaps, a line a kind with its first places, or all of them.
+func (a *app) gaps(s survey.Survey, all bool) {
+	var notes []string
+	for _, kind := range survey.Kinds {
+		var places []string
+		for _, g := range s.Gaps {
+			if g.Kind == kind {
+				places = append(places, strings.TrimSpace(strings.Join([]string{g.Operation, g.Field, g.Says}, " ")))
 			}
 		}
-	}
-	return out
-}
-
-// unchecked names patterns and formats that nothing here can check.
-func unchecked(op *plan.Operation, fields []field) []string {
-	var out []string
-	for _, f := range fields {
-		for _, u := range f.Shape.Unchecked {
-			if u == "format password" || u == "format binary" {
-				continue // they constrain nothing
+		for i, place := range places {
+			left := ""
+			if i == 0 {
+				left = number(len(places)) + " × " + kind
 			}
-			out = append(out, fmt.Sprintf("%s\x00%s: %s is not checked", op.Name(), f.name(), u))
+			if i == maxNamed && !all && len(places) > maxNamed+1 {
+				notes = append(notes, fmt.Sprintf("\x00and %s more (--fields names all)", number(len(places)-i)))
+				break
+			}
+			notes = append(notes, left+"\x00"+place)
 		}
 	}
-	return out
+	a.list("Gaps in the description", notes)
 }
 
-func (a *app) fieldTable(op *plan.Operation, fields []field) string {
+func (a *app) fieldTable(o survey.Operation) string {
 	t := newTable(2)
-	for _, f := range fields {
+	for _, f := range o.Fields {
 		var rules []string
-		for _, r := range f.Shape.Rules() {
+		for _, r := range f.Rules {
 			rules = append(rules, r.Keyword+" "+r.Says)
 		}
-		t.AppendRow(table.Row{clean(f.name()), clean(shortened(strings.Join(rules, ", "), 160))})
+		t.AppendRow(table.Row{clean(f.Name()), clean(shortened(strings.Join(rules, ", "), 160))})
 	}
-	return "\n" + a.look.bold(clean(op.Name())) + "\n" + rendered(t, 2)
+	return "\n" + a.look.bold(clean(o.Operation)) + "\n" + rendered(t, 2)
 }
 
 // list prints notes under a heading; one with a NUL in it has two columns.

@@ -11,8 +11,12 @@ import (
 // values that two branches of a oneOf take; then values that a not forbids.
 // Single rules of the branch taken are broken like any others.
 func plantAlternative(s *site) {
+	tries := []any{"unlisted", map[string]any{"unexpected": "ballast"}, []any{}, true}
+	if _, ok := s.value.(map[string]any); ok {
+		tries = append([]any{map[string]any{}}, tries...)
+	}
 	for _, a := range s.shape.Choices() {
-		for _, v := range []any{map[string]any{}, map[string]any{"unexpected": "ballast"}, "unlisted", []any{}, true} {
+		for _, v := range tries {
 			if s.shape.Breaks(a.Keyword, v) {
 				s.replace(a.Keyword, "none-matches", Usual, v, fmt.Sprintf("none of the %d alternatives takes it", len(a.Branches)))
 				break

@@ -102,7 +102,7 @@ func (s *site) plantMemberCount(object map[string]any) {
 	if most := s.shape.MaxProps; most != nil && *most < maxElements {
 		more := maps.Clone(object)
 		for i := 1; len(more) <= *most && i <= *most+1; i++ {
-			name := fmt.Sprintf("extra%d", i)
+			name := "extra" + strings.Repeat("z", i/26) + string(rune('a'+i%26))
 			members, ok := s.shape.Member(name)
 			if !ok || !s.shape.NameAllowed(name) {
 				break

@@ -6,6 +6,7 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"iter"
@@ -28,6 +29,9 @@ type Options struct {
 	Tags  []string
 	Depth flaw.Depth
 	Seed  uint64
+	// Budget caps the cases of an operation beside its controls: each rule once
+	// before any rule twice. 0: no cap.
+	Budget int
 }
 
 // Plan is what a description gives to send.
@@ -238,21 +242,69 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 		if op.SkipReason != "" {
 			return
 		}
-		e := &emitter{op: op, yield: yield, sent: map[[32]byte]bool{}, ids: map[string]bool{}}
-		e.controls()
-		for _, part := range op.Parts {
-			e.part(part)
+		var within map[int]bool
+		if op.plan.opt.Budget > 0 {
+			within = op.withinBudget()
 		}
-		e.request()
+		op.emit(func(i int, c exchange.Case) bool {
+			if within != nil && !within[i] {
+				return true
+			}
+			op.plan.number++
+			c.Number = op.plan.number
+			return yield(c)
+		})
 	}
 }
 
-// emitter numbers cases, gives them ids, and keeps equal requests out.
+// emit gives out every case with its place in the operation, from 1.
+func (op *Operation) emit(yield func(int, exchange.Case) bool) {
+	op.Drops, op.Dropped = map[string]int{}, nil
+	e := &emitter{op: op, yield: yield, sent: map[[32]byte]bool{}, ids: map[string]bool{}}
+	e.controls()
+	for _, part := range op.Parts {
+		e.part(part)
+	}
+	e.request()
+}
+
+// withinBudget picks cases: all controls, then by turns one of each rule.
+func (op *Operation) withinBudget() map[int]bool {
+	type ranked struct{ turn, place int }
+	var list []ranked
+	turns := map[string]int{}
+	picked := map[int]bool{}
+	op.emit(func(i int, c exchange.Case) bool {
+		rule := ""
+		switch {
+		case c.Kind == exchange.Control:
+			picked[i] = true
+			return true
+		case c.Edge != nil:
+			rule = "edge " + c.Edge.Rule
+		case len(c.Flaws) > 1:
+			rule = "several"
+		default:
+			rule = c.Flaws[0].In + " " + c.Flaws[0].Rule
+		}
+		turns[rule]++
+		list = append(list, ranked{turns[rule], i})
+		return true
+	})
+	slices.SortFunc(list, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.turn, b.turn), cmp.Compare(a.place, b.place)) })
+	for _, r := range list[:min(len(list), op.plan.opt.Budget)] {
+		picked[r.place] = true
+	}
+	return picked
+}
+
+// emitter gives cases ids, and keeps equal requests out.
 type emitter struct {
 	op      *Operation
-	yield   func(exchange.Case) bool
+	yield   func(int, exchange.Case) bool
 	sent    map[[32]byte]bool
 	ids     map[string]bool
+	given   int
 	stopped bool
 }
 
@@ -277,8 +329,6 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 		return
 	}
 	e.sent[sum], e.ids[c.ID] = true, true
-	e.op.plan.number++
-	c.Number = e.op.plan.number
 	c.Operation, c.OperationID = e.op.Name(), e.op.ID
 	if c.Expect.Statuses = c.Expect.Class.Statuses(); c.Expect.Statuses == nil {
 		c.Expect.Statuses = []int{}
@@ -286,7 +336,8 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	if c.Flaws == nil {
 		c.Flaws = []flaw.Flaw{}
 	}
-	e.stopped = !e.yield(c)
+	e.given++
+	e.stopped = !e.yield(e.given, c)
 }
 
 // values are the parts' values in one of their shapes; a part without that

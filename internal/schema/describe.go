@@ -11,8 +11,8 @@ import (
 
 // Rule is a keyword with what it says, for people.
 type Rule struct {
-	Keyword string
-	Says    string
+	Keyword string `json:"keyword"`
+	Says    string `json:"says"`
 }
 
 // Rules lists what a shape demands, in a fixed order.

@@ -184,7 +184,7 @@ func (s Schema) Validate(v, control any) []Violation {
 		return nil
 	}
 	var found []Violation
-	s.set.flatten(ve, control, &found)
+	s.set.flatten(ve, v, control, &found)
 	found = withoutConsequences(found)
 	slices.SortFunc(found, func(a, b Violation) int {
 		if c := strings.Compare(a.Pointer, b.Pointer); c != 0 {
@@ -210,7 +210,7 @@ func withoutConsequences(found []Violation) []Violation {
 	})
 }
 
-func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Violation) {
+func (s *Set) flatten(e *jsonschema.ValidationError, v, control any, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
 	add := func(pointer, keyword string) {
 		*found = append(*found, Violation{pointer, keyword, e.ErrorKind})
@@ -223,12 +223,12 @@ func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Viola
 	switch k := e.ErrorKind.(type) {
 	case *kind.Schema, *kind.Group, *kind.Reference, *kind.AllOf:
 		for _, c := range e.Causes {
-			s.flatten(c, control, found)
+			s.flatten(c, v, control, found)
 		}
 	case *kind.AnyOf:
-		s.branches(e, "anyOf", control, found)
+		s.branches(e, "anyOf", v, control, found)
 	case *kind.OneOf:
-		s.branches(e, "oneOf", control, found)
+		s.branches(e, "oneOf", v, control, found)
 	case *kind.Required:
 		members(k.Missing, "required")
 	case *kind.DependentRequired:
@@ -236,7 +236,7 @@ func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Viola
 	case *kind.AdditionalProperties:
 		members(k.Properties, "additionalProperties")
 	case *kind.PropertyNames:
-		add(instance.Join(at, k.Property), "propertyNames")
+		add(instance.Join(s.owner(e.SchemaURL, k.Property, at, v), k.Property), "propertyNames")
 	case *kind.Not:
 		add(at, "not")
 	case *kind.FalseSchema:
@@ -256,8 +256,31 @@ func (s *Set) flatten(e *jsonschema.ValidationError, control any, found *[]Viola
 	}
 }
 
+// owner is the object that has a member whose name a propertyNames schema
+// forbids. The validator's own place is not to be trusted: it hands out a slice
+// that it goes on writing to.
+func (s *Set) owner(address, name, at string, v any) string {
+	names := s.find(address)
+	first, found := "", false
+	right := false
+	instance.Walk(v, func(pointer string, inner any) bool {
+		object, ok := inner.(map[string]any)
+		if _, has := object[name]; ok && has && (names == nil || names.Validate(name) != nil) {
+			right = right || pointer == at
+			if !found {
+				first, found = pointer, true
+			}
+		}
+		return true
+	})
+	if right || !found {
+		return at
+	}
+	return first
+}
+
 // branches looks into the branch of a failed alternative that the control took.
-func (s *Set) branches(e *jsonschema.ValidationError, keyword string, control any, found *[]Violation) {
+func (s *Set) branches(e *jsonschema.ValidationError, keyword string, v, control any, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
 	here := Violation{at, keyword, e.ErrorKind}
 	was, ok := instance.Get(control, at)
@@ -277,7 +300,7 @@ func (s *Set) branches(e *jsonschema.ValidationError, keyword string, control an
 	taken := false
 	for i, b := range list {
 		if b.Validate(was) == nil {
-			s.flatten(e.Causes[i], control, found)
+			s.flatten(e.Causes[i], v, control, found)
 			taken = true
 		}
 	}

@@ -1,0 +1,133 @@
+package plan_test
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"obiter/internal/flaw"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+)
+
+var update = flag.Bool("update", false, "write docs/rules.md anew")
+
+const manual = "../../docs/rules.md"
+
+// more describes what the harbour has no use for, so that every rule has an example.
+const more = `
+openapi: 3.1.0
+info: {title: Tide tables, version: '1'}
+paths:
+  /tide-tables:
+    post:
+      requestBody:
+        required: true
+        content:
+          application/json:
+            schema:
+              type: object
+              unevaluatedProperties: false
+              dependentRequired: {gauge: [datum]}
+              properties:
+                gauge: {type: string, maxLength: 20, examples: [north mole]}
+                datum: {type: string, maxLength: 20, examples: [chart datum]}
+                heights_m: {type: array, maxItems: 50, items: {type: number, minimum: -9, maximum: 9}, contains: {minimum: 0}, examples: [[1.5, -0.5]]}
+                notes: {type: object, minProperties: 1, maxProperties: 3, propertyNames: {pattern: '^[a-z]+$'}, additionalProperties: {type: string, maxLength: 80}, examples: [{spring: high water at noon}]}
+                source:
+                  oneOf:
+                    - {type: object, required: [station], properties: {station: {type: string, maxLength: 9, examples: [KIEL]}}}
+                    - {type: object, required: [model], properties: {model: {type: string, maxLength: 9, examples: [TIDE4]}}}
+                span: {anyOf: [{type: integer, minimum: 1, maximum: 366}, {type: string, enum: [spring, neap]}]}
+                code: {type: string, maxLength: 4, not: {enum: [NONE]}, examples: [T1]}
+`
+
+// TestTheManualListsEveryRule holds docs/rules.md against what is planned.
+func TestTheManualListsEveryRule(t *testing.T) {
+	type example struct{ variant, where, reason string }
+	examples := map[string][]example{}
+	seen := map[string]bool{}
+	extra, err := oad.Read("tides.yaml", []byte(more))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, doc := range []*oad.Document{office(t), extra} {
+		for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
+			if len(c.Flaws) != 1 {
+				continue
+			}
+			f := c.Flaws[0]
+			variant, _, _ := strings.Cut(f.Variant, "-value-")
+			if f.Rule == "format" { // the manual names the format with the variant
+				variant = strings.TrimSpace(variant)
+			}
+			if seen[f.Rule+" "+variant] {
+				continue
+			}
+			seen[f.Rule+" "+variant] = true
+			where := c.Operation
+			if f.Pointer != "" {
+				where += " " + f.In + " `" + f.Pointer + "`"
+			}
+			examples[f.Rule] = append(examples[f.Rule], example{variant, where, f.Reason})
+		}
+	}
+	var b strings.Builder
+	b.WriteString("# Rules and their flaws\n\nEvery rule that is broken, its variants, and an example of each, from the harbour office where it has one. `quick` runs take one variant of each rule and field, `usual` runs most, `deep` runs all;\nflaws are proved before they are sent. This page is made from the code (`go test ./internal/plan -update`) and checked against it.\n")
+	for _, rule := range flaw.Rules {
+		if len(examples[rule.Rule]) == 0 {
+			t.Errorf("no example breaks %s", rule.Rule)
+		}
+		fmt.Fprintf(&b, "\n## %s\n\n%s\n\n| variant | example | |\n|---|---|---|\n", rule.Rule, rule.Says)
+		for _, e := range examples[rule.Rule] {
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", e.variant, e.where, strings.ReplaceAll(strings.ReplaceAll(e.reason, "|", "\\|"), "\n", " "))
+		}
+		delete(examples, rule.Rule)
+	}
+	for rule := range examples {
+		t.Errorf("the rule %s is broken and not in flaw.Rules", rule)
+	}
+	if *update {
+		if err := os.WriteFile(manual, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	have, err := os.ReadFile(manual)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if string(have) != b.String() {
+		t.Errorf("%s is not what the code does; renew it with -update", manual)
+	}
+}
+
+func TestBudgetTakesTheMostDifferentFirst(t *testing.T) {
+	count := func(budget int) (int, map[string]int) {
+		rules := map[string]int{}
+		n := 0
+		for _, c := range cases(t, office(t), plan.Options{Depth: flaw.Usual, Only: []string{"POST /vessels"}, Budget: budget}) {
+			if n++; len(c.Flaws) == 1 {
+				rules[c.Flaws[0].Rule]++
+			}
+			if c.Number != n {
+				t.Errorf("case %d has the number %d", n, c.Number)
+			}
+		}
+		return n, rules
+	}
+	whole, all := count(0)
+	some, rules := count(40)
+	if some != 42 {
+		t.Errorf("%d cases, want 40 and two controls", some)
+	}
+	for rule := range all {
+		if rules[rule] == 0 {
+			t.Errorf("%s is left out", rule)
+		}
+	}
+	if n, _ := count(100_000); n != whole {
+		t.Errorf("a large budget gives %d cases of %d", n, whole)
+	}
+}

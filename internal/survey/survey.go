@@ -1,0 +1,241 @@
+// Package survey tells what there is to break in a description before anything
+// is sent: operations with their fields and rules, the number of cases they
+// give, and the gaps, where the description says less than it could.
+package survey
+
+import (
+	"fmt"
+	"regexp/syntax"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/schema"
+)
+
+// Survey is what a description has. Its JSON form is what survey --format json prints.
+type Survey struct {
+	Title      string      `json:"title"`
+	Version    string      `json:"version"`
+	OpenAPI    string      `json:"openapi"`
+	Operations []Operation `json:"operations"`
+	Gaps       []Gap       `json:"gaps"`
+}
+
+// Operation is one operation; with a Skip there is nothing else of it.
+type Operation struct {
+	Operation string  `json:"operation"`
+	Skip      string  `json:"skip,omitempty"`
+	Fields    []Field `json:"fields,omitempty"`
+	Controls  int     `json:"controls"`
+	Flawed    int     `json:"flawed"`
+	Edges     int     `json:"edges"`
+}
+
+// Rules counts the rules of all fields.
+func (o Operation) Rules() int {
+	n := 0
+	for _, f := range o.Fields {
+		n += len(f.Rules)
+	}
+	return n
+}
+
+// Field is a field of a request with its rules.
+type Field struct {
+	In      string        `json:"in"`
+	Pointer string        `json:"pointer"`
+	Rules   []schema.Rule `json:"rules"`
+}
+
+// Name is the field as people read it: "query /limit", "/name", "(body)".
+func (f Field) Name() string {
+	switch {
+	case f.Pointer == "":
+		return "(" + f.In + ")"
+	case f.In != "body":
+		return f.In + " " + f.Pointer
+	}
+	return f.Pointer
+}
+
+// Gap is a place where the description says less than it could.
+type Gap struct {
+	Kind      string `json:"gap"`
+	Operation string `json:"operation"`
+	Field     string `json:"field,omitempty"`
+	Says      string `json:"says,omitempty"`
+}
+
+// The kinds of gaps, in the order in which they are listed.
+const (
+	BrokenExample  = "an example breaks its own schema"
+	NoExample      = "no example"
+	NoMaxLength    = "text without a maximum length"
+	NoMaxItems     = "list without a maximum count"
+	NoAnchors      = "pattern without anchors"
+	NotChecked     = "a pattern or format that nothing here checks"
+	OpenObject     = "object open to unknown members"
+	No4XX          = "no 4xx is documented"
+	NotProblem     = "a documented 4xx is not application/problem+json"
+	RuledElsewhere = "ruled differently on create and update"
+)
+
+// Kinds are all kinds of gaps in order.
+var Kinds = []string{BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, OpenObject, No4XX, NotProblem, RuledElsewhere}
+
+// Of surveys a plan.
+func Of(doc *oad.Document, p *plan.Plan) Survey {
+	s := Survey{Title: doc.Title, Version: doc.Version, OpenAPI: doc.OpenAPI, Operations: []Operation{}, Gaps: []Gap{}}
+	for op := range p.Operations() {
+		o := Operation{Operation: op.Name(), Skip: op.SkipReason}
+		if op.SkipReason != "" {
+			s.Operations = append(s.Operations, o)
+			continue
+		}
+		for _, part := range op.Parts {
+			for _, f := range part.Fields() {
+				if f.Pointer == "" && part.In != "body" {
+					continue
+				}
+				field := Field{part.In, f.Pointer, f.Shape.Rules()}
+				o.Fields = append(o.Fields, field)
+				s.fieldGaps(op, part, field, f)
+			}
+			if part.In == "body" && part.Controls[0].Origin != "example" && !exemplified(part) {
+				s.gap(NoExample, op, "", "")
+			}
+		}
+		for c := range op.Cases() {
+			switch c.Kind {
+			case exchange.Control:
+				o.Controls++
+			case exchange.Flawed:
+				o.Flawed++
+			case exchange.Edge:
+				o.Edges++
+			}
+		}
+		s.answerGaps(op)
+		for _, r := range op.Rejected {
+			s.gap(BrokenExample, op, "", r)
+		}
+		s.Operations = append(s.Operations, o)
+	}
+	s.compare()
+	slices.SortStableFunc(s.Gaps, func(a, b Gap) int { return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind) })
+	return s
+}
+
+// exemplified tells whether any field has an example of its own.
+func exemplified(part *plan.Part) bool {
+	return slices.ContainsFunc(part.Fields(), func(f flaw.Field) bool { return len(f.Shape.Examples) > 0 })
+}
+
+func (s *Survey) gap(kind string, op *plan.Operation, field, says string) {
+	s.Gaps = append(s.Gaps, Gap{kind, op.Name(), field, says})
+}
+
+func (s *Survey) fieldGaps(op *plan.Operation, part *plan.Part, field Field, f flaw.Field) {
+	sh, name := f.Shape, field.Name()
+	if sh.HasEnum {
+		return
+	}
+	kind := sh.Kind()
+	if kind == schema.String && sh.MaxLength == nil && len(sh.Formats) == 0 && !sh.Binary && !bounded(sh.Patterns) {
+		s.gap(NoMaxLength, op, name, "")
+	}
+	if kind == schema.Array && sh.MaxItems == nil {
+		s.gap(NoMaxItems, op, name, "")
+	}
+	for _, p := range sh.Patterns {
+		if !strings.HasPrefix(p, "^") || !strings.HasSuffix(p, "$") {
+			s.gap(NoAnchors, op, name, p)
+		}
+	}
+	for _, u := range sh.Unchecked {
+		if u != "format password" && u != "format binary" { // they constrain nothing
+			s.gap(NotChecked, op, name, u)
+		}
+	}
+	if kind == schema.Object && part.In == "body" && !sh.Closed && !sh.Open && !sh.Unevaluated && len(sh.MemberPatterns) == 0 {
+		s.gap(OpenObject, op, name, "")
+	}
+}
+
+// bounded tells whether one of the patterns, anchored, matches only up to some length.
+func bounded(patterns []string) bool {
+	return slices.ContainsFunc(patterns, func(p string) bool {
+		re, err := syntax.Parse(p, syntax.Perl)
+		return err == nil && strings.HasPrefix(p, "^") && strings.HasSuffix(p, "$") && finite(re)
+	})
+}
+
+func finite(re *syntax.Regexp) bool {
+	if re.Op == syntax.OpStar || re.Op == syntax.OpPlus || re.Op == syntax.OpRepeat && re.Max < 0 {
+		return false
+	}
+	return !slices.ContainsFunc(re.Sub, func(sub *syntax.Regexp) bool { return !finite(sub) })
+}
+
+func (s *Survey) answerGaps(op *plan.Operation) {
+	documented := false
+	for _, r := range op.Responses {
+		if !strings.HasPrefix(r.Status, "4") && r.Status != "default" {
+			continue
+		}
+		documented = true
+		if !slices.ContainsFunc(r.Media, func(m oad.Media) bool { return strings.HasPrefix(m.Type, "application/problem+") }) {
+			var types []string
+			for _, m := range r.Media {
+				types = append(types, m.Type)
+			}
+			s.gap(NotProblem, op, "", strings.TrimSpace(r.Status+" "+strings.Join(types, ", ")))
+		}
+	}
+	if !documented {
+		s.gap(No4XX, op, "", "")
+	}
+}
+
+// compare holds the body fields of a collection's POST against those of its
+// records' PUT and PATCH: what one demands of a field the other should too.
+func (s *Survey) compare() {
+	for _, create := range s.Operations {
+		path, ok := strings.CutPrefix(create.Operation, "POST ")
+		if !ok || create.Skip != "" {
+			continue
+		}
+		for _, update := range s.Operations {
+			method, other, _ := strings.Cut(update.Operation, " ")
+			if (method != "PUT" && method != "PATCH") || update.Skip != "" || !strings.HasPrefix(other, strings.TrimSuffix(path, "/")+"/{") || strings.Count(other, "/") != strings.Count(strings.TrimSuffix(path, "/"), "/")+1 {
+				continue
+			}
+			for _, f := range create.Fields {
+				for _, g := range update.Fields {
+					if f.In == "body" && g.In == "body" && f.Pointer == g.Pointer && f.Pointer != "" && rulesOf(f) != rulesOf(g) {
+						s.Gaps = append(s.Gaps, Gap{RuledElsewhere, update.Operation, g.Name(), fmt.Sprintf("%s here, %s on %s", rulesOf(g), rulesOf(f), create.Operation)})
+					}
+				}
+			}
+		}
+	}
+}
+
+// rulesOf is a field's rules in a line, presence of members aside: a change may
+// leave out what a create may not.
+func rulesOf(f Field) string {
+	var out []string
+	for _, r := range f.Rules {
+		if r.Keyword != "required" {
+			out = append(out, r.Keyword+" "+r.Says)
+		}
+	}
+	if len(out) == 0 {
+		return "no rules"
+	}
+	return strings.Join(out, ", ")
+}
