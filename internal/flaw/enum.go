@@ -37,6 +37,9 @@ func plantEnum(s *site) {
 		s.replace(rule, "unlisted", Usual, next, string(next)+" is "+listed)
 	case bool:
 		s.replace(rule, "unlisted", Usual, !now, "the other truth value is "+listed)
+		s.replace(rule, "no-truth-value", Usual, "unlisted", `"unlisted" is `+listed)
+	case nil:
+		s.replace(rule, "unlisted", Usual, "unlisted", `"unlisted" is `+listed)
 	}
 }
 

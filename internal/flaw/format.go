@@ -89,9 +89,27 @@ var formatVariants = map[string][]formatVariant{
 		{"no-slash", Usual, "crew/0", "it does not begin with /"},
 		{"bad-escape", Usual, "/crew~2", "~2 is no escape"},
 	},
-	"regex": {
-		{"open-bracket", Usual, "[a-z", "the bracket is not closed"},
-		{"open-parenthesis", Usual, "(a", "the parenthesis is not closed"},
+	"relative-json-pointer": {
+		{"no-number", Usual, "/crew", "the number is missing"},
+		{"leading-zero", Usual, "01/crew", "the number has a leading zero"},
+	},
+	"uri-template": {
+		{"open-brace", Usual, "/berths/{berth", "the brace is not closed"},
+	},
+	"iri": {
+		{"relative", Usual, "/berths/7", "the scheme is missing"},
+		{"blank-inside", Usual, "https://harbour.example/ber th", "there is a blank in it"},
+	},
+	"iri-reference": {
+		{"bad-escape", Usual, "/%zz", "%zz is no escape"},
+		{"back-slash", Usual, "\\\\quay\\7", "back slashes are not allowed"},
+	},
+	"idn-email": {
+		{"no-at-sign", Usual, "clerk.harbour.example", "the @ is missing"},
+		{"no-domain", Usual, "clerk@", "nothing follows the @"},
+	},
+	"idn-hostname": {
+		{"hyphen-first", Usual, "-quay.harbour.example", "a label begins with a hyphen"},
 	},
 	"byte": {
 		{"not-base64", Usual, "%%%%", "% is no base64 digit"},

@@ -99,5 +99,11 @@ func plantPattern(s *site) {
 	miss("extended", Usual, now+"#", "a character is added at the end")
 	miss("trailing-newline", Usual, now+"\n", "a line break is added at the end")
 	miss("buried", Usual, "## "+now+" ##", "other text stands around it")
+	for _, v := range []string{"#", "!!", "~~~", "_", "x", "0", "ZZZZ", "#a b#", ""} {
+		if s.shape.Breaks("pattern", v) {
+			miss("no-match", Usual, v, "it is another text altogether")
+			break
+		}
+	}
 	miss("letter-case", Deep, swapCase(now), "it is written in another letter case")
 }

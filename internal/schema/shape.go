@@ -254,6 +254,8 @@ func (sh *Shape) mergeText(js *jsonschema.Schema, n *notes) {
 		}
 	}
 	switch {
+	case js.Format != nil && js.Format.Name == "regex": // patterns that cannot be read here count as right
+		sh.Unchecked = append(sh.Unchecked, "format regex")
 	case js.Format != nil && !slices.Contains(sh.Formats, js.Format.Name):
 		sh.Formats = append(sh.Formats, js.Format.Name)
 	case js.Format == nil && n.format != "":
