@@ -135,6 +135,18 @@ func TestSurveyAndCasesReadWell(t *testing.T) {
 	o := obiter(t, dir, "survey", "--fields", "--only", "POST *")
 	o.check(t, 0, "POST /vessels", "")
 	golden(t, "survey", o.out)
+	o = obiter(t, dir, "survey", "--format", "json")
+	var s struct {
+		Operations []struct {
+			Fields []struct {
+				Rules []struct{ Keyword, Says string }
+			}
+		}
+		Gaps []any
+	}
+	if err := json.Unmarshal([]byte(o.out), &s); err != nil || len(s.Operations) != 11 || s.Operations[1].Fields[0].Rules[0].Keyword != "type" || s.Gaps == nil {
+		t.Errorf("survey as JSON: %v\n%s", err, o.out)
+	}
 	o = obiter(t, dir, "cases", "--only", "/sessions", "--dropped")
 	o.check(t, 0, "minLength one-below", "")
 	golden(t, "cases", o.out)
@@ -200,11 +212,13 @@ func TestBadInput(t *testing.T) {
 		{"survey ref.yaml", 2, "error: ref.yaml:4:5: the $ref \"#/components/x\" points to nothing\nhint: correct"},
 		{"survey nopaths.yaml", 0, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
 		{"try nopaths.yaml --at ~", 3, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
-		{"survey --nope", 2, "error: obiter survey knows no option --nope\nhint: options: --depth"},
+		{"survey --nope", 2, "error: obiter survey knows no option --nope\nhint: options: --budget, --depth"},
 		{"survey --olny x", 2, "hint: did you mean --only?"},
 		{"survey --seed x", 2, "error: --seed \"x\" is not a value that it takes"},
 		{"survey --depth x", 2, "error: --depth \"x\" is not known\nhint: quick, usual and deep are"},
 		{"survey --only POST_/vessel", 2, "matches no operation of the description"},
+		{"survey --format xml", 2, "text and json are"},
+		{"cases --budget -1", 2, "--budget -1 is less than nothing"},
 		{"survey a b", 2, "\"b\" is a second argument"},
 		{"surve", 2, "error: there is no command \"surve\"\nhint: did you mean survey?"},
 		{"--color x survey", 2, "error: --color \"x\" is not known"},

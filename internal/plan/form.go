@@ -35,7 +35,7 @@ const boundary = "obiter-7f3a9c51e08d-boundary"
 
 // encodeMultipart writes an object as multipart/form-data (RFC 7578): bytes as
 // a file, objects as JSON, a list of primitives as its name repeated.
-func encodeMultipart(object map[string]any, isFile func(name string) bool) []byte {
+func encodeMultipart(object map[string]any, isFile func(name string) bool, asJSON func(name string, v any) bool) []byte {
 	var b bytes.Buffer
 	w := multipart.NewWriter(&b)
 	if err := w.SetBoundary(boundary); err != nil {
@@ -63,7 +63,7 @@ func encodeMultipart(object map[string]any, isFile func(name string) bool) []byt
 		v := object[name]
 		list, isList := v.([]any)
 		switch {
-		case !isFlat(v):
+		case asJSON(name, v):
 			part(name, "", "application/json", string(instance.Encode(v)))
 		case isList:
 			for _, e := range list {

@@ -138,6 +138,12 @@ func (part *Part) seen(v any) (any, bool) {
 // asJSON tells whether a member is sent as JSON text, which keeps its types.
 func (part *Part) asJSON(name string, v any) bool {
 	if part.form == "multipart" {
+		if len(part.Controls) > 0 { // a field stays what it is, whatever stands in it
+			object, _ := part.Controls[0].Value.(map[string]any)
+			if control, ok := object[name]; ok {
+				return !isFlat(control)
+			}
+		}
 		return !isFlat(v)
 	}
 	return slices.ContainsFunc(part.params, func(p oad.Parameter) bool { return p.Name == name && p.JSON })

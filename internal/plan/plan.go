@@ -377,7 +377,7 @@ func (op *Operation) compose(values map[string]any) exchange.Request {
 			body = encodeForm(object)
 		case "multipart":
 			object, _ = part.sendable(object)
-			body = encodeMultipart(object, part.isFile)
+			body = encodeMultipart(object, part.isFile, part.asJSON)
 		default:
 			body = instance.Encode(v)
 		}

@@ -391,7 +391,7 @@ func TestMultipart(t *testing.T) {
 			t.Errorf("%s sends %s, want %s; planned are %v", name, bodies[name], want, bodies)
 		}
 	}
-	for _, n := range []string{"/n type numeric-string", "/chart type number"} {
+	for _, n := range []string{"/n type numeric-string", "/chart type number", "/l/0 type object", "/l type object"} {
 		if _, ok := bodies[n]; ok {
 			t.Errorf("%s is planned", n)
 		}
