@@ -129,6 +129,9 @@ type Case struct {
 	Base    string `json:"-"` // the control that must be accepted for the case to prove anything
 	Body    any    `json:"-"` // the flawed part of the request as a JSON value: the body, or the parameters of a place
 	Control any    `json:"-"` // the same part of the control
+	// Alternatives are the fields of that part at which a oneOf or anyOf stands:
+	// about a flaw inside, an answer may speak of any branch.
+	Alternatives []string `json:"-"`
 }
 
 // Answer is what came back, or Err why nothing did.

@@ -319,3 +319,15 @@ func Fields(root schema.Schema, control any) []Field {
 	p.walk("", []schema.Schema{root}, control, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
 	return out
 }
+
+// Alternatives lists the fields of a control at which a oneOf or anyOf stands:
+// what is wrong inside, a service may tell of any branch.
+func Alternatives(root schema.Schema, control any) []string {
+	var out []string
+	for _, f := range Fields(root, control) {
+		if len(f.Shape.Choices()) > 0 {
+			out = append(out, f.Pointer)
+		}
+	}
+	return out
+}

@@ -43,6 +43,9 @@ func blame(c exchange.Case, doc problem.Document) []Finding {
 		best, by := missed, -1
 		for i, n := range reading.Fields {
 			s := stands(f, n)
+			if s < right && inAlternative(c, f, n) {
+				s = right
+			}
 			touched[i] = touched[i] || s > missed
 			if s > best {
 				best, by = s, i
@@ -60,7 +63,7 @@ func blame(c exchange.Case, doc problem.Document) []Finding {
 	found = append(found, notPointers(reading)...)
 	var astray []layout.Named
 	for i, n := range reading.Fields {
-		if !touched[i] {
+		if !touched[i] && !besideAlternative(c, n) {
 			astray = append(astray, n)
 		}
 	}
@@ -106,6 +109,25 @@ func stands(f flaw.Flaw, n layout.Named) standing {
 		}
 	}
 	return missed
+}
+
+// inAlternative tells whether a flaw lies inside a oneOf or anyOf and the name
+// is of the place where that stands: which branch was meant is open.
+func inAlternative(c exchange.Case, f flaw.Flaw, n layout.Named) bool {
+	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
+		fit := n.Name.Fits(at)
+		return instance.Within(f.Pointer, at) && (fit == layout.Exact || at == "" && fit == layout.Root)
+	})
+}
+
+// besideAlternative tells whether a name is of something inside a oneOf or
+// anyOf that has a flaw inside: readers report what the other branches miss.
+func besideAlternative(c exchange.Case, n layout.Named) bool {
+	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
+		fit := n.Name.Fits(at)
+		inside := fit == layout.Exact || fit == layout.Below || at == ""
+		return inside && slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return instance.Within(f.Pointer, at) })
+	})
 }
 
 func vaguely(f flaw.Flaw, n layout.Named) Finding {

@@ -79,6 +79,12 @@ func TestVerdicts(t *testing.T) {
 	syntax := broken(t, exchange.Syntax, "request malformed-json")
 	method := broken(t, exchange.Method, "request wrong-method")
 	media := broken(t, exchange.MediaType, "request wrong-content-type")
+	choice := broken(t, exchange.Constraint, "/cargo/weight_t maximum")
+	choice.Alternatives = []string{"/cargo"}
+	header := broken(t, exchange.Parameter, "/X-Tide type")
+	header.Flaws[0].In = "header"
+	query := broken(t, exchange.Parameter, "/limit type")
+	query.Flaws[0].In = "query"
 	for _, c := range []struct {
 		name string
 		c    exchange.Case
@@ -106,6 +112,14 @@ func TestVerdicts(t *testing.T) {
 		{"sound: the decoder's stage first", broken(t, exchange.Constraint, "/name minLength", "/flag type"), answer(400, problemMedia, `{"errors":[{"pointer":"#/flag"}]}`), ""},
 		{"sound: presence before limits", broken(t, exchange.Constraint, "/name minLength", "/flag required"), answer(422, problemMedia, named("#/flag")), ""},
 
+		{"sound: what another branch misses beside the field", choice, answer(422, problemMedia, named("#/cargo/volume", "#/cargo/weight_t")), ""},
+		{"sound: the place of the alternatives", choice, answer(422, problemMedia, named("#/cargo")), ""},
+		{"sound: a header in another letter case", header, answer(400, problemMedia, strings.Replace(named("#/x-tide"), "422", "400", 1)), ""},
+		{"sound: a parameter by its place and name", query, answer(422, problemMedia, named("#/query/limit")), ""},
+		{"sound: no record at such an address", broken(t, exchange.PathParameter, "/id pattern"), answer(404, problemMedia, `{"status":404}`), ""},
+
+		{"only another branch", choice, answer(422, problemMedia, named("#/cargo/volume")), "missed-field"},
+		{"outside the alternatives", choice, answer(422, problemMedia, named("#/cargo/weight_t", "#/flag")), "wrong-field"},
 		{"accepted", name, answer(201, "application/json", `{}`), "accepted"},
 		{"accepted with an error text", name, answer(200, "application/json", `{"error":"bad"}`), "accepted"},
 		{"crashed", name, answer(500, "text/html", `<h1>`), "crashed"},

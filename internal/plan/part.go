@@ -130,9 +130,24 @@ func (part *Part) seen(v any) (any, bool) {
 			out[name] = member
 			continue
 		}
-		out[name] = schema.Texts(members, member)
+		out[name] = schema.Texts(members, listed(members, member))
 	}
 	return out, true
+}
+
+// listed is a primitive as a list of one, where a list is asked for: written as
+// text the two are the same.
+func listed(members []schema.Schema, v any) any {
+	if _, isList := v.([]any); isList || v == nil || len(members) == 0 {
+		return v
+	}
+	if _, isObject := v.(map[string]any); isObject {
+		return v
+	}
+	if t := schema.Merge(schema.Apply(members, []any{v})).Types; t.Has(schema.Array) && !t.Has(schema.String) {
+		return []any{v}
+	}
+	return v
 }
 
 // asJSON tells whether a member is sent as JSON text, which keeps its types.

@@ -444,10 +444,11 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	if control.Shape != fullest {
 		identity = []flaw.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
 	}
+	alternatives := flaw.Alternatives(part.Schema, control.Value)
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Seen: part.seen,
 		Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
-		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape}
+		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)

@@ -324,7 +324,7 @@ func TestParameters(t *testing.T) {
 			[]string{"query /s maxLength one-above -> /b?s=abca", "edge, query /s maxLength exactly -> /b?s=aaa"}, []string{"query /s type number", "query /s type null", "query /s type boolean", "query /s required left-out"}},
 		{"a truth value", "get: {parameters: [{name: t, in: query, schema: {type: boolean}}]}", []string{"query /t type one-for-true -> /b?t=1"}, []string{"query /t type boolean-string"}},
 		{"a list", "get: {parameters: [{name: l, in: query, schema: {type: array, maxItems: 2, items: {type: string, enum: [x, y]}}}]}",
-			[]string{"query /l maxItems one-above -> /b?l=x&l=y&l=y", "query /l/0 enum unlisted -> /b?l=unlisted&l=y", "query /l/1 enum unlisted -> /b?l=x&l=unlisted"}, []string{"query /l minItems empty"}},
+			[]string{"query /l maxItems one-above -> /b?l=x&l=y&l=y", "query /l/0 enum unlisted -> /b?l=unlisted&l=y", "query /l/1 enum unlisted -> /b?l=x&l=unlisted"}, []string{"query /l minItems empty", "query /l type bare-element", "query /l type string"}},
 		{"a deep object", "get: {parameters: [{name: f, in: query, style: deepObject, explode: true, schema: {type: object, required: [k], properties: {k: {type: integer}, j: {type: string}}}, example: {k: 4, j: x}}]}",
 			[]string{"query /f/k type string -> /b?f%5Bj%5D=x&f%5Bk%5D=twelve", "query /f/k required left-out -> /b?f%5Bj%5D=x"}, nil},
 		{"JSON in the query", "get: {parameters: [{name: j, in: query, content: {application/json: {schema: {type: object, properties: {k: {type: integer}}}, example: {k: 4}}}}]}",
