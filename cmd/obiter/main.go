@@ -8,9 +8,13 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"obiter/internal/cli"
 )
+
+// patience is how long an interrupted command may take to end by itself.
+const patience = 2 * time.Second
 
 func main() {
 	// A short life with much garbage: collect seldom while memory is small.
@@ -18,7 +22,10 @@ func main() {
 		debug.SetGCPercent(200)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	context.AfterFunc(ctx, func() {
+		stop() // a second signal ends it at once
+		time.AfterFunc(patience, func() { os.Exit(130) })
+	})
 	code := cli.Run(ctx, os.Args, cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr})
-	stop()
 	os.Exit(code)
 }

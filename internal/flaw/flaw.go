@@ -60,7 +60,7 @@ const (
 // Limits of what is sent in one value.
 const (
 	maxText     = 1 << 20
-	maxElements = 10_000
+	maxElements = 1_000
 )
 
 // Planter plants flaws into controls of one schema.

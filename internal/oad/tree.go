@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"regexp"
 	"strings"
 
 	"github.com/pb33f/go-yaml"
@@ -170,8 +171,16 @@ func scalarValue(n *yaml.Node) any {
 			}
 		}
 	}
+	// A number beyond double precision is tagged as text.
+	if quoted := yaml.DoubleQuotedStyle | yaml.SingleQuotedStyle | yaml.LiteralStyle | yaml.FoldedStyle; n.Style&quoted == 0 && isNumber(n.Value) {
+		return json.Number(n.Value)
+	}
 	return n.Value
 }
+
+var jsonNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
+
+func isNumber(text string) bool { return jsonNumber.MatchString(text) }
 
 // node finds the node at a JSON Pointer, for its line; the nearest one above where there is none.
 func (f *file) node(pointer string) *yaml.Node {

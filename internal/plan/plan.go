@@ -66,6 +66,7 @@ type Operation struct {
 	SkipReason string         // why nothing is planned; empty where something is
 	Parts      []*Part        // what a request holds: parameters by place, then the body
 	Rejected   []string       // published examples that break their schema
+	Trimmed    bool           // the body has more optional fields than are tried
 	Media      string         // the media type of the body; empty without one
 	Drops      map[string]int // flaws not planted, counted by reason
 	Dropped    []flaw.Drop    // and one by one
@@ -142,7 +143,7 @@ func (p *Plan) bodyPart(op *Operation) error {
 	}
 	part := &Part{In: "body", Schema: s, form: form}
 	res, err := p.maker.Controls(s, p.published(media.Examples))
-	op.Rejected = res.Rejected
+	op.Rejected, op.Trimmed = res.Rejected, res.Trimmed
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}

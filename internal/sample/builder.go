@@ -14,27 +14,31 @@ import (
 
 // Bounds of what is built.
 const (
-	maxNesting  = 40      // levels; a schema may recurse
-	maxElements = 10_000  // of one array
+	maxNesting  = 128     // levels; a schema may recurse
+	maxElements = 1_000   // of one array
 	maxText     = 1 << 20 // code points of one text
-	maxValues   = 4_000   // values of one instance; beyond, only what is required is built
+	maxValues   = 1_000   // values of one instance; beyond, only what is required is built
 	maxInLists  = 2       // lists inside one another that get a second element
 )
 
-var errRecursion = errors.New("the schema recurses without end")
+var (
+	errRecursion = errors.New("the schema recurses without end")
+	errNesting   = fmt.Errorf("the schema nests deeper than %d levels", maxNesting)
+)
 
 // builder makes one instance. branch says which way alternatives go.
 type builder struct {
-	seed   uint64
-	full   bool
-	branch int
-	widest int            // the most branches an alternative had
-	forced map[string]int // by alternative: the branch it has to take
-	groups []group        // alternatives met, in order
-	depth  int
-	made   int            // values so far
-	lists  int            // lists around the place
-	active map[string]int // schemas being built, against endless recursion
+	seed    uint64
+	full    bool
+	branch  int
+	widest  int            // the most branches an alternative had
+	forced  map[string]int // by alternative: the branch it has to take
+	groups  []group        // alternatives met, in order
+	depth   int
+	made    int            // values so far
+	trimmed bool           // more than maxValues: what is optional is left out
+	lists   int            // lists around the place
+	active  map[string]int // schemas being built, against endless recursion
 }
 
 func (b *builder) random(at string, ordinal int) *rand.Rand {
@@ -93,13 +97,16 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 		}
 		again = again || b.active[s.URL()] > 0
 	}
-	if b.made++; b.full && (again || b.made > maxValues) {
+	if b.made++; b.made > maxValues {
+		b.trimmed = true
+	}
+	if b.full && (again || b.trimmed) {
 		// Inside itself a schema is built lean, or the size would explode.
 		b.full = false
 		defer func() { b.full = true }()
 	}
 	if b.depth > maxNesting {
-		return nil, errRecursion
+		return nil, errNesting
 	}
 	b.depth++
 	for _, s := range sources {
@@ -366,6 +373,7 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 	n = max(n, sh.MinContains)
 	containing := sh.Containing()
 	out := []any{}
+	seen := map[string]bool{} // of a list without duplicates
 	for ordinal := 0; len(out) < n; ordinal++ {
 		i := len(out)
 		items := sh.Item(i)
@@ -379,7 +387,11 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 			}
 			return nil, err
 		}
-		if sh.Unique && slices.ContainsFunc(out, func(have any) bool { return instance.Equal(have, v) }) {
+		text := ""
+		if sh.Unique {
+			text = string(instance.Encode(v))
+		}
+		if seen[text] {
 			if ordinal > 4*n+16 {
 				if sh.MinItems == nil || i >= *sh.MinItems {
 					break
@@ -387,6 +399,9 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 				return nil, fmt.Errorf("at %s no %d different elements could be made", instance.Fragment(at), n)
 			}
 			continue
+		}
+		if sh.Unique {
+			seen[text] = true
 		}
 		out = append(out, v)
 	}

@@ -32,6 +32,7 @@ type Control struct {
 // Result is what could be made of a schema.
 type Result struct {
 	Controls []Control // fullest first; one where both would be the same
+	Trimmed  bool      // the schema has more optional fields than one control holds
 	Rejected []string  // published examples that break their own schema, with place and reason
 }
 
@@ -96,6 +97,7 @@ func (m *Maker) branches(root schema.Schema, res *Result) {
 	list := []schema.Schema{root}
 	first := builder{seed: m.seed, full: true, active: map[string]int{}}
 	_, _ = first.value("", list, 0)
+	res.Trimmed = first.trimmed
 	type forced struct {
 		choice map[string]int
 		name   string

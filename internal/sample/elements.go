@@ -14,6 +14,10 @@ import (
 func (m *Maker) Elements(sh *schema.Shape, start []any, n int) ([]any, bool) {
 	out := slices.Clone(start[:min(len(start), n)])
 	at := sh.Sources[0].URL()
+	seen := map[string]bool{}
+	for _, e := range out {
+		seen[string(instance.Encode(e))] = true
+	}
 	for ordinal := 1; len(out) < n; ordinal++ {
 		i := len(out)
 		items := sh.Item(i)
@@ -33,9 +37,11 @@ func (m *Maker) Elements(sh *schema.Shape, start []any, n int) ([]any, bool) {
 			}
 			v = made
 		}
-		if sh.Unique && slices.ContainsFunc(out, func(have any) bool { return instance.Equal(have, v) }) {
+		text := string(instance.Encode(v))
+		if sh.Unique && seen[text] {
 			continue
 		}
+		seen[text] = true
 		out = append(out, v)
 	}
 	return out, true

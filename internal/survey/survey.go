@@ -72,6 +72,7 @@ type Gap struct {
 
 // The kinds of gaps, in the order in which they are listed.
 const (
+	TooMany        = "more fields than one request is made with, so the last are not tried"
 	BrokenExample  = "an example breaks its own schema"
 	NoExample      = "no example"
 	NoMaxLength    = "text without a maximum length"
@@ -85,7 +86,7 @@ const (
 )
 
 // Kinds are all kinds of gaps in order.
-var Kinds = []string{BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, OpenObject, No4XX, NotProblem, RuledElsewhere}
+var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, OpenObject, No4XX, NotProblem, RuledElsewhere}
 
 // Of surveys a plan.
 func Of(doc *oad.Document, p *plan.Plan) Survey {
@@ -120,6 +121,9 @@ func Of(doc *oad.Document, p *plan.Plan) Survey {
 			}
 		}
 		s.answerGaps(op)
+		if op.Trimmed {
+			s.gap(TooMany, op, "", "")
+		}
 		for _, r := range op.Rejected {
 			s.gap(BrokenExample, op, "", r)
 		}
