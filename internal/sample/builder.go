@@ -228,7 +228,7 @@ func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 	names := slices.Clone(sh.Required)
 	if b.full {
 		for _, n := range sh.Properties {
-			if !slices.Contains(names, n) {
+			if !slices.Contains(sh.Required, n) {
 				names = append(names, n)
 			}
 		}

@@ -309,8 +309,12 @@ func (sh *Shape) mergeArray(js *jsonschema.Schema) {
 }
 
 func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
+	have := make(map[string]bool, len(sh.Properties))
+	for _, name := range sh.Properties {
+		have[name] = true
+	}
 	for _, name := range n.order {
-		if _, known := js.Properties[name]; known && !slices.Contains(sh.Properties, name) {
+		if _, known := js.Properties[name]; known && !have[name] {
 			sh.Properties = append(sh.Properties, name)
 		}
 	}
