@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -176,7 +176,7 @@ func (a *app) answer(r exchange.Answer) {
 		}
 	}
 	fmt.Fprintln(out, "  "+a.look.bold(judge.StatusText(r.Status)))
-	for _, name := range instanceNames(r.Header) {
+	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
 		for _, v := range r.Header[name] {
 			fmt.Fprintln(out, "  "+clean(name+": "+v))
 		}
@@ -185,15 +185,6 @@ func (a *app) answer(r exchange.Answer) {
 	if r.Truncated {
 		fmt.Fprintln(out, a.look.dim("  (the answer is longer; this much of it is read)"))
 	}
-}
-
-func instanceNames(h http.Header) []string {
-	var out []string
-	for n := range h {
-		out = append(out, n)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // maxShown is how much of a text that is no JSON is printed, in bytes.

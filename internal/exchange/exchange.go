@@ -7,7 +7,9 @@ package exchange
 import (
 	"encoding/base64"
 	"encoding/json"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -158,7 +160,7 @@ type answerJSON struct {
 // where it is UTF-8, else as base64.
 func (a Answer) MarshalJSON() ([]byte, error) {
 	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Error: a.Err}
-	for _, name := range sortedNames(a.Header) {
+	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
 		for _, v := range a.Header[name] {
 			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
 		}

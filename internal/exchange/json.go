@@ -3,8 +3,6 @@ package exchange
 import (
 	"bytes"
 	"encoding/json"
-	"net/http"
-	"slices"
 )
 
 // marshal is json.Marshal without HTML escapes, so that lines read as sent.
@@ -16,13 +14,4 @@ func marshal(v any) ([]byte, error) {
 		return nil, err
 	}
 	return bytes.TrimRight(b.Bytes(), "\n"), nil
-}
-
-func sortedNames(h http.Header) []string {
-	names := make([]string, 0, len(h))
-	for n := range h {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return names
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/pb33f/go-yaml"
@@ -100,7 +101,7 @@ func (c *converter) mapping(n *yaml.Node, depth int, key string) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		if _, twice := m[k.Value]; twice && contains(names, k.Value) {
+		if _, twice := m[k.Value]; twice && slices.Contains(names, k.Value) {
 			return nil, c.file.fail(k, fmt.Sprintf("the member %q stands twice in one object", k.Value), "take one of them out")
 		}
 		m[k.Value] = value
@@ -110,15 +111,6 @@ func (c *converter) mapping(n *yaml.Node, depth int, key string) (any, error) {
 		c.file.order[reflect.ValueOf(m).Pointer()] = names
 	}
 	return m, nil
-}
-
-func contains(names []string, name string) bool {
-	for _, n := range names {
-		if n == name {
-			return true
-		}
-	}
-	return false
 }
 
 // merge adds what a YAML merge key (<<) names, where the object has no such member yet.

@@ -122,7 +122,7 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 	sh := schema.Merge(sources)
 	if ordinal == 0 {
 		for _, ex := range sh.Examples {
-			if v := stripReadOnly(list, ex); obeys(list, v) && v != nil {
+			if v := stripReadOnly(list, ex); schema.Obeys(list, v) && v != nil {
 				return b.reshape(at, list, v), nil
 			}
 		}
@@ -152,7 +152,7 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape) (any, error) {
 	v, err := b.object(at, sh)
 	for range 3 {
-		if err != nil || obeys(list, v) {
+		if err != nil || schema.Obeys(list, v) {
 			return v, err
 		}
 		sources := slices.Clone(sh.Sources)
@@ -197,24 +197,15 @@ func repaired(list []schema.Schema, v any) any {
 	return v
 }
 
-func obeys(list []schema.Schema, v any) bool {
-	for _, s := range list {
-		if !s.Valid(v) {
-			return false
-		}
-	}
-	return true
-}
-
 // member picks from an enum: values other than null first.
 func (b *builder) member(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
 	var fit []any
 	for _, v := range sh.Enum {
-		if v != nil && obeys(list, v) {
+		if v != nil && schema.Obeys(list, v) {
 			fit = append(fit, v)
 		}
 	}
-	if len(fit) == 0 && slices.Contains(sh.Enum, nil) && obeys(list, nil) {
+	if len(fit) == 0 && slices.Contains(sh.Enum, nil) && schema.Obeys(list, nil) {
 		return nil, nil
 	}
 	if len(fit) == 0 {
@@ -421,7 +412,7 @@ func (b *builder) reshape(at string, list []schema.Schema, v any) any {
 	default:
 		return v
 	}
-	if obeys(list, out) {
+	if schema.Obeys(list, out) {
 		return out
 	}
 	return v

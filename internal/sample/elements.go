@@ -32,7 +32,7 @@ func (m *Maker) Elements(sh *schema.Shape, start []any, n int) ([]any, bool) {
 		if len(items) > 0 {
 			b := builder{seed: m.seed, full: true, active: map[string]int{}}
 			made, err := b.value(instance.Join(at, strconv.Itoa(i)), items, ordinal)
-			if err != nil || !obeys(items, made) {
+			if err != nil || !schema.Obeys(items, made) {
 				return nil, false
 			}
 			v = made
@@ -66,5 +66,5 @@ func (m *Maker) Any(list []schema.Schema) (any, bool) {
 func (m *Maker) any(list []schema.Schema) (any, bool) {
 	b := builder{seed: m.seed, full: true, active: map[string]int{}}
 	v, err := b.value("", list, 0)
-	return v, err == nil && obeys(list, v)
+	return v, err == nil && schema.Obeys(list, v)
 }

@@ -26,7 +26,7 @@ func (b *builder) number(at string, list []schema.Schema, sh *schema.Shape, ordi
 	}
 	step := Step(sh)
 	for _, r := range []*big.Rat{aligned(start, step, true), aligned(start, step, false), start} {
-		if v := instance.Number(r); obeys(list, v) {
+		if v := instance.Number(r); schema.Obeys(list, v) {
 			return v, nil
 		}
 	}
@@ -37,12 +37,12 @@ func (b *builder) number(at string, list []schema.Schema, sh *schema.Shape, ordi
 		for _, k := range []int64{0, 1, -1} {
 			near := aligned(bound.Value, step, bound == sh.Minimum)
 			near.Add(near, new(big.Rat).Mul(step, big.NewRat(k, 1)))
-			if v := instance.Number(near); obeys(list, v) {
+			if v := instance.Number(near); schema.Obeys(list, v) {
 				return v, nil
 			}
 		}
 	}
-	if v := instance.Number(new(big.Rat)); obeys(list, v) {
+	if v := instance.Number(new(big.Rat)); schema.Obeys(list, v) {
 		return v, nil
 	}
 	return nil, fmt.Errorf("at %s no number was found between minimum, maximum and multipleOf", instance.Fragment(at))

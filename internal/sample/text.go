@@ -19,7 +19,7 @@ func (b *builder) text(at string, list []schema.Schema, sh *schema.Shape, ordina
 	}
 	rng := b.random(at, ordinal)
 	for _, c := range candidates(sh, instance.Last(at), least, most, rng, ordinal) {
-		if obeys(list, c) {
+		if schema.Obeys(list, c) {
 			return c, nil
 		}
 	}

@@ -79,19 +79,15 @@ type Shape struct {
 	Unique             bool
 	Contains           bool
 	MinContains        int // at least so many elements are what contains asks for
-	MaxContains        *int
 
-	Properties           []string // names, in the order of the document
-	Required             []string
-	Dependent            map[string][]string // dependentRequired: by member, what it calls for
-	MemberPatterns       []string            // of patternProperties
-	MinProps, MaxProps   *int
-	Closed               bool // additionalProperties: false, in at least one source
-	Unevaluated          bool // unevaluatedProperties: false
-	Open                 bool // additionalProperties says true or a schema, and none says false
-	Alternatives         int  // the largest number of branches of a oneOf or anyOf
-	HasConditions        bool // if/then/else or dependent rules
-	RestrictsMemberNames bool
+	Properties         []string // names, in the order of the document
+	Required           []string
+	Dependent          map[string][]string // dependentRequired: by member, what it calls for
+	MemberPatterns     []string            // of patternProperties
+	MinProps, MaxProps *int
+	Closed             bool // additionalProperties: false, in at least one source
+	Unevaluated        bool // unevaluatedProperties: false
+	Open               bool // additionalProperties says true or a schema, and none says false
 }
 
 // Choice picks branches of an alternative: indexes into it.
@@ -213,8 +209,6 @@ func (sh *Shape) merge(s Schema) {
 	sh.WriteOnly = sh.WriteOnly || js.WriteOnly
 	sh.Binary = sh.Binary || n.format == "binary"
 	sh.Examples = append(sh.Examples, n.examples...)
-	sh.Alternatives = max(sh.Alternatives, len(js.OneOf), len(js.AnyOf))
-	sh.HasConditions = sh.HasConditions || js.If != nil || len(js.DependentSchemas) > 0 || len(js.DependentRequired) > 0
 	sh.mergeText(js, n)
 	sh.mergeNumber(js)
 	sh.mergeArray(js)
@@ -304,7 +298,7 @@ func (sh *Shape) mergeArray(js *jsonschema.Schema) {
 		if js.MinContains != nil {
 			least = *js.MinContains
 		}
-		sh.MinContains, sh.MaxContains = max(sh.MinContains, least), smaller(sh.MaxContains, js.MaxContains)
+		sh.MinContains = max(sh.MinContains, least)
 	}
 }
 
@@ -346,7 +340,6 @@ func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
 	if u := js.UnevaluatedProperties; u != nil && u.Bool != nil && !*u.Bool {
 		sh.Unevaluated = true
 	}
-	sh.RestrictsMemberNames = sh.RestrictsMemberNames || js.PropertyNames != nil || len(js.PatternProperties) > 0 || js.UnevaluatedProperties != nil
 }
 
 // Member lists the schemas of the member of that name, unexpanded; false where
@@ -460,14 +453,7 @@ func (sh *Shape) Conditions() [][]Schema {
 }
 
 // NameAllowed tells whether propertyNames lets a member have that name.
-func (sh *Shape) NameAllowed(name string) bool {
-	for _, s := range sh.Sources {
-		if s.js.PropertyNames != nil && s.js.PropertyNames.Validate(name) != nil {
-			return false
-		}
-	}
-	return true
-}
+func (sh *Shape) NameAllowed(name string) bool { return Obeys(sh.MemberNames(), name) }
 
 // MemberNames lists the propertyNames schemas.
 func (sh *Shape) MemberNames() []Schema {
@@ -490,14 +476,7 @@ func (sh *Shape) Prefix() int {
 }
 
 // Valid tells whether v obeys every source.
-func (sh *Shape) Valid(v any) bool {
-	for _, s := range sh.Sources {
-		if s.js.Validate(v) != nil {
-			return false
-		}
-	}
-	return true
-}
+func (sh *Shape) Valid(v any) bool { return Obeys(sh.Sources, v) }
 
 // Kind is the type the shape means: the first that it allows, of object, array,
 // string, number and so on. Without a "type" the other keywords tell, so that

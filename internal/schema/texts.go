@@ -56,7 +56,7 @@ func textOf(list []Schema, text string) any {
 		}
 	}
 	for _, r := range readings {
-		if obeysAll(list, r) {
+		if Obeys(list, r) {
 			return r
 		}
 	}
@@ -74,9 +74,10 @@ func textOf(list []Schema, text string) any {
 	return text
 }
 
-func obeysAll(list []Schema, v any) bool {
+// Obeys tells whether v obeys all of the schemas.
+func Obeys(list []Schema, v any) bool {
 	for _, s := range list {
-		if s.js.Validate(v) != nil {
+		if !s.Valid(v) {
 			return false
 		}
 	}
