@@ -16,6 +16,12 @@ func plantAlternative(s *site) {
 		tries = append([]any{map[string]any{}}, tries...)
 	}
 	for _, a := range s.shape.Choices() {
+		// What no branch takes is the same whichever branch the control took.
+		if key := s.pointer + " " + a.Branches[0].URL(); s.p.done[key] {
+			continue
+		} else {
+			s.p.done[key] = true
+		}
 		for _, v := range tries {
 			if s.shape.Breaks(a.Keyword, v) {
 				s.replace(a.Keyword, "none-matches", Usual, v, fmt.Sprintf("none of the %d alternatives takes it", len(a.Branches)))

@@ -44,7 +44,7 @@ func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)
 	seen, sendable := s.p.seen(body)
-	if !ok || !sendable || !s.p.root.Valid(seen) || instance.Equal(body, s.p.control) {
+	if !ok || !sendable || !s.anchor.valid(seen) || instance.Equal(body, s.p.control) {
 		return
 	}
 	s.p.once[[2]string{"edge " + f.Pointer, rule}] = true

@@ -71,10 +71,12 @@ type Planter struct {
 	patch   bool
 	in      string
 	seen    func(any) (any, bool)
+	astext  bool // seen is not the instance as it is
 	maker   *sample.Maker
 	planted func(Planted) bool
 	dropped func(Drop)
 	stopped bool
+	done    map[string]bool        // of Options
 	once    map[[2]string]bool     // at Quick: field and rule already done
 	best    map[string]combination // per field, for all-at-once
 	fields  []string               // fields in the order met
@@ -105,20 +107,19 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 	if p.in == "" {
 		p.in = "body"
 	}
-	if p.seen == nil {
+	if p.astext = p.seen != nil; !p.astext {
 		p.seen = func(v any) (any, bool) { return v, true }
+	}
+	if p.done = opt.Done; p.done == nil {
+		p.done = map[string]bool{}
 	}
 	if p.dropped == nil {
 		p.dropped = func(Drop) {}
 	}
 	var sites []*site
-	p.walk("", []schema.Schema{root}, control, func(s *site) {
-		if opt.Done == nil {
-			sites = append(sites, s)
-			return
-		}
-		if key := s.key(); !opt.Done[key] {
-			opt.Done[key] = true
+	p.walk("", []schema.Schema{root}, control, nil, func(s *site) {
+		if key := s.key(); !p.done[key] {
+			p.done[key] = true
 			sites = append(sites, s)
 		}
 	})
@@ -140,6 +141,38 @@ type site struct {
 	pointer string
 	value   any
 	shape   *schema.Shape
+	anchor  anchor
+}
+
+// anchor is the place from which a change is proved: what happens inside it can
+// break nothing outside, for every schema around it looks at one member or
+// element at a time.
+type anchor struct {
+	pointer string
+	list    []schema.Schema // what holds there
+	value   any             // what the control has there
+}
+
+// validate lists what v, a whole instance, breaks inside the anchor.
+func (a anchor) validate(v any) []schema.Violation {
+	here, ok := instance.Get(v, a.pointer)
+	if !ok {
+		return nil
+	}
+	var out []schema.Violation
+	for _, s := range a.list {
+		for _, found := range s.Validate(here, a.value) {
+			found.Pointer = a.pointer + found.Pointer
+			out = append(out, found)
+		}
+	}
+	return out
+}
+
+// valid tells whether v, a whole instance, is valid inside the anchor.
+func (a anchor) valid(v any) bool {
+	here, ok := instance.Get(v, a.pointer)
+	return ok && schema.Obeys(a.list, here)
 }
 
 // key tells fields apart by place and by the schemas that hold there.
@@ -152,24 +185,31 @@ func (s *site) key() string {
 }
 
 // walk visits the fields of the control, parents first: members in the order
-// of the description, of arrays the first and the last element.
-func (p *Planter) walk(pointer string, list []schema.Schema, v any, visit func(*site)) {
+// of the description, of arrays the first and the last element. Nil for from
+// means that the field is an anchor itself.
+func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor, visit func(*site)) {
 	if p.stopped {
 		return
 	}
 	sh := schema.Merge(schema.Apply(list, v))
-	visit(&site{p, pointer, v, sh})
+	if from == nil {
+		from = &anchor{pointer, list, v}
+	}
+	visit(&site{p, pointer, v, sh, *from})
+	if !p.astext && sh.MemberByMember() {
+		from = nil
+	}
 	switch v := v.(type) {
 	case map[string]any:
 		for _, name := range memberOrder(sh, v) {
 			if members, ok := sh.Member(name); ok && len(members) > 0 {
-				p.walk(instance.Join(pointer, name), members, v[name], visit)
+				p.walk(instance.Join(pointer, name), members, v[name], from, visit)
 			}
 		}
 	case []any:
 		for _, i := range tellingIndexes(len(v), sh.Prefix()) {
 			if items := sh.Item(i); len(items) > 0 {
-				p.walk(instance.Join(pointer, strconv.Itoa(i)), items, v[i], visit)
+				p.walk(instance.Join(pointer, strconv.Itoa(i)), items, v[i], from, visit)
 			}
 		}
 	}
@@ -233,7 +273,7 @@ func (s *site) replace(rule, variant string, at Depth, value any, reason string)
 		}
 		return
 	}
-	s.p.plant(s.flaw(rule, variant, reason), at, body)
+	s.plant(s.flaw(rule, variant, reason), at, body)
 }
 
 // unbroken tells why the rule is not broken by the value as it will be seen; "" if it is.
@@ -257,16 +297,17 @@ func (p *Planter) wants(f Flaw, at Depth) bool {
 }
 
 // plant gives out an instance once it is proved.
-func (p *Planter) plant(f Flaw, at Depth, body any) {
+func (s *site) plant(f Flaw, at Depth, body any) {
+	p := s.p
 	if p.stopped || !p.wants(f, at) {
 		return
 	}
-	if why := p.prove([]Flaw{f}, body); why != "" {
+	if why := p.prove([]Flaw{f}, body, s.anchor); why != "" {
 		p.dropped(Drop{f, why})
 		return
 	}
 	p.once[[2]string{f.Pointer, f.Rule}] = true
-	p.remember(f, body)
+	p.remember(f, body, s.anchor)
 	p.give(Planted{Flaws: []Flaw{f}, Value: body})
 }
 
@@ -277,13 +318,13 @@ func (p *Planter) give(planted Planted) {
 }
 
 // prove asks the validator whether body is broken at each flaw's field and
-// nowhere else. It returns why not, or "".
-func (p *Planter) prove(flaws []Flaw, body any) string {
+// nowhere else inside the anchor. It returns why not, or "".
+func (p *Planter) prove(flaws []Flaw, body any, at anchor) string {
 	seen, ok := p.seen(body)
 	if !ok {
 		return Unsendable
 	}
-	violations := p.root.Validate(seen, p.control)
+	violations := at.validate(seen)
 	if len(violations) == 0 {
 		return StillValid
 	}
@@ -316,7 +357,7 @@ type Field struct {
 func Fields(root schema.Schema, control any) []Field {
 	var out []Field
 	p := &Planter{root: root, control: control}
-	p.walk("", []schema.Schema{root}, control, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
+	p.walk("", []schema.Schema{root}, control, nil, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
 	return out
 }
 

@@ -24,7 +24,7 @@ func plantRequired(s *site) {
 		if !ok {
 			continue
 		}
-		s.p.plant(Flaw{s.p.in, pointer, "required", "left-out", "the required member is left out"}, Usual, body)
+		s.plant(Flaw{s.p.in, pointer, "required", "left-out", "the required member is left out"}, Usual, body)
 	}
 }
 
@@ -51,7 +51,7 @@ func plantObject(s *site) {
 		}
 		pointer := instance.Join(s.pointer, name)
 		if body, ok := instance.Set(s.p.control, pointer, value); ok {
-			s.p.plant(Flaw{s.p.in, pointer, rule, variant, reason}, at, body)
+			s.plant(Flaw{s.p.in, pointer, rule, variant, reason}, at, body)
 		}
 	}
 	add("unexpected", "unknown-member", Usual, "ballast", `the member "unexpected" is not described`)
@@ -80,7 +80,7 @@ func (s *site) plantDependent(object map[string]any) {
 			}
 			pointer := instance.Join(s.pointer, needed)
 			if body, ok := instance.Remove(s.p.control, pointer); ok {
-				s.p.plant(Flaw{s.p.in, pointer, "dependentRequired", "without-" + name, fmt.Sprintf("the member is left out, which %q calls for", name)}, Usual, body)
+				s.plant(Flaw{s.p.in, pointer, "dependentRequired", "without-" + name, fmt.Sprintf("the member is left out, which %q calls for", name)}, Usual, body)
 			}
 		}
 	}
@@ -138,7 +138,7 @@ func (s *site) plantMemberName(object map[string]any) {
 		}
 		pointer := instance.Join(s.pointer, name)
 		if body, ok := instance.Set(s.p.control, pointer, v); ok {
-			s.p.plant(Flaw{s.p.in, pointer, "propertyNames", "bad-name", fmt.Sprintf("a member may not have the name %.20q", name)}, Usual, body)
+			s.plant(Flaw{s.p.in, pointer, "propertyNames", "bad-name", fmt.Sprintf("a member may not have the name %.20q", name)}, Usual, body)
 		}
 		return
 	}
@@ -168,7 +168,7 @@ func (p *Planter) emptyObject() {
 		}
 		flaws = append(flaws, Flaw{p.in, v.Pointer, "required", "empty-object", "the object is empty, so the required member is missing"})
 	}
-	if len(flaws) > 1 && p.prove(flaws, empty) == "" {
+	if len(flaws) > 1 && p.prove(flaws, empty, p.whole()) == "" {
 		p.give(Planted{Flaws: flaws, Value: empty})
 	}
 }

@@ -1,6 +1,11 @@
 package flaw
 
-import "obiter/internal/instance"
+import (
+	"slices"
+
+	"obiter/internal/instance"
+	"obiter/internal/schema"
+)
 
 // combination is the flaw of a field that goes into the payload where all
 // fields are wrong.
@@ -8,7 +13,11 @@ type combination struct {
 	flaw  Flaw
 	value any
 	gone  bool // the field is left out
+	at    anchor
 }
+
+// whole is the anchor at the top.
+func (p *Planter) whole() anchor { return anchor{"", []schema.Schema{p.root}, p.control} }
 
 // Stage orders rules by when services usually notice them: a decoder that reads
 // into typed fields stops at type errors and unreadable values; missing members
@@ -25,7 +34,7 @@ func Stage(rule string) int {
 
 // remember keeps the flaw of each field that fits best beside others: limits
 // before decoder matters, and never a wrong type, which would hide the rest.
-func (p *Planter) remember(f Flaw, body any) {
+func (p *Planter) remember(f Flaw, body any, at anchor) {
 	if f.Rule == "type" || f.Rule == "additionalProperties" || f.Pointer == "" {
 		return
 	}
@@ -45,7 +54,7 @@ func (p *Planter) remember(f Flaw, body any) {
 		p.fields = append(p.fields, f.Pointer)
 	}
 	if !ok || rank(f) > rank(have.flaw) {
-		p.best[f.Pointer] = combination{f, value, !there}
+		p.best[f.Pointer] = combination{f, value, !there, at}
 	}
 }
 
@@ -115,7 +124,8 @@ func (p *Planter) combine(fields []string) int {
 			continue
 		}
 		with := append(append([]Flaw(nil), flaws...), c.flaw)
-		if p.prove(with, next) == "" {
+		inside := slices.DeleteFunc(slices.Clone(with), func(f Flaw) bool { return !instance.Within(f.Pointer, c.at.pointer) })
+		if p.prove(inside, next, c.at) == "" {
 			body, flaws = next, with
 		}
 	}

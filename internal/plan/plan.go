@@ -42,6 +42,7 @@ type Plan struct {
 	opt        Options
 	operations []oad.Operation
 	number     int
+	paths      map[pathKind][]string
 	methods    map[string]string // by path: the operation that its wrong method is planned with
 }
 

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"mime"
 	"mime/multipart"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
@@ -447,6 +449,47 @@ func BenchmarkPlanGrowth(b *testing.B) {
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(n), "ns/case")
 		})
 	}
+}
+
+// BenchmarkDescription plans the description that OBITER_DESCRIPTION names, and
+// tells how many times as long that takes as decoding the file with
+// encoding/json.
+func BenchmarkDescription(b *testing.B) {
+	name := os.Getenv("OBITER_DESCRIPTION")
+	if name == "" {
+		b.Skip("OBITER_DESCRIPTION names no file")
+	}
+	src, err := os.ReadFile(name)
+	if err != nil {
+		b.Fatal(err)
+	}
+	var decoding time.Duration
+	n := 0
+	for b.Loop() {
+		b.StopTimer()
+		start := time.Now()
+		var v any
+		if err := json.Unmarshal(src, &v); err != nil {
+			b.Skip("not JSON: ", err)
+		}
+		decoding += time.Since(start)
+		b.StartTimer()
+		doc, err := oad.Read(name, src)
+		if err != nil {
+			b.Fatal(err)
+		}
+		p, err := plan.New(doc, plan.Options{Depth: flaw.Usual})
+		if err != nil {
+			b.Fatal(err)
+		}
+		for op := range p.Operations() {
+			for range op.Cases() {
+				n++
+			}
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed())/float64(decoding), "x-decoding")
+	b.ReportMetric(float64(n)/float64(b.N), "cases")
 }
 
 func large(b testing.TB, operations int) *oad.Document {

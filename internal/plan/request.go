@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"encoding/json"
+	"slices"
 	"strings"
 
 	"obiter/internal/exchange"
@@ -116,12 +117,20 @@ func (e *emitter) otherMethod() string {
 // describes tells whether the description has the method on this path, or on
 // another template that the same address would match.
 func (p *Plan) describes(method string, at oad.Operation) bool {
-	for _, o := range p.doc.Operations {
-		if o.Method == method && overlap(o.Path, at.Path) {
-			return true
+	if p.paths == nil {
+		p.paths = map[pathKind][]string{}
+		for _, o := range p.doc.Operations {
+			kind := pathKind{o.Method, strings.Count(o.Path, "/")}
+			p.paths[kind] = append(p.paths[kind], o.Path)
 		}
 	}
-	return false
+	return slices.ContainsFunc(p.paths[pathKind{method, strings.Count(at.Path, "/")}], func(path string) bool { return overlap(path, at.Path) })
+}
+
+// pathKind parts paths that cannot overlap.
+type pathKind struct {
+	method   string
+	segments int
 }
 
 func overlap(a, b string) bool {

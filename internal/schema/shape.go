@@ -502,3 +502,15 @@ func (sh *Shape) Kind() Types {
 	}
 	return 0
 }
+
+// MemberByMember tells whether the sources look at members and elements one at
+// a time: whether one of them obeys then depends on nothing beside it, and
+// nothing beside it on that.
+func (sh *Shape) MemberByMember() bool {
+	return !slices.ContainsFunc(sh.Sources, func(s Schema) bool {
+		js := s.js
+		return len(js.OneOf)+len(js.AnyOf)+len(js.DependentSchemas)+len(js.Dependencies) > 0 ||
+			js.Not != nil || js.If != nil || js.Enum != nil || js.Const != nil || js.Contains != nil || js.UniqueItems ||
+			js.UnevaluatedProperties != nil || js.UnevaluatedItems != nil || js.DynamicRef != nil || js.RecursiveRef != nil || len(js.Extensions) > 0
+	})
+}
