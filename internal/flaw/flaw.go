@@ -8,7 +8,6 @@
 package flaw
 
 import (
-	"slices"
 	"strconv"
 
 	"obiter/internal/instance"
@@ -55,12 +54,15 @@ const (
 	Collateral = "something else would break as well"
 	TooLarge   = "the value would be too large to send"
 	Unsendable = "there is no one way to send the value"
+	TooMany    = "the body has more fields than are tried"
+	TooMuch    = "the bodies planned for the operation are large enough together"
 )
 
 // Limits of what is sent in one value.
 const (
 	maxText     = 1 << 20
 	maxElements = 1_000
+	maxFields   = 1_000 // of one control
 )
 
 // Planter plants flaws into controls of one schema.
@@ -75,6 +77,7 @@ type Planter struct {
 	maker   *sample.Maker
 	planted func(Planted) bool
 	dropped func(Drop)
+	enough  func() bool
 	stopped bool
 	done    map[string]bool        // of Options
 	once    map[[2]string]bool     // at Quick: field and rule already done
@@ -93,6 +96,8 @@ type Options struct {
 	// parameters and form fields are: 12 and "12" look alike. False where the
 	// instance cannot be sent at all. Nil: as it is.
 	Seen func(any) (any, bool)
+	// Enough tells that nothing more is to be planted. May be nil.
+	Enough func() bool
 	// Done holds the fields that were planted before, with the schemas that held
 	// there, and is added to: of a control for another branch only what is new
 	// is planted. May be nil.
@@ -113,6 +118,9 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 	if p.done = opt.Done; p.done == nil {
 		p.done = map[string]bool{}
 	}
+	if p.enough = opt.Enough; p.enough == nil {
+		p.enough = func() bool { return false }
+	}
 	if p.dropped == nil {
 		p.dropped = func(Drop) {}
 	}
@@ -123,6 +131,12 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 			sites = append(sites, s)
 		}
 	})
+	if len(sites) > maxFields {
+		for _, s := range sites[maxFields:] {
+			p.dropped(Drop{s.flaw("every", "", ""), TooMany})
+		}
+		sites = sites[:maxFields]
+	}
 	for _, s := range sites {
 		p.plantAt(s)
 	}
@@ -218,13 +232,15 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 // memberOrder is the members of v: described ones as described, then the rest.
 func memberOrder(sh *schema.Shape, v map[string]any) []string {
 	var out []string
+	known := make(map[string]bool, len(sh.Properties))
 	for _, n := range sh.Properties {
+		known[n] = true
 		if _, has := v[n]; has {
 			out = append(out, n)
 		}
 	}
 	for _, n := range instance.Names(v) {
-		if !slices.Contains(out, n) {
+		if !known[n] {
 			out = append(out, n)
 		}
 	}
@@ -263,6 +279,9 @@ func (s *site) flaw(rule, variant, reason string) Flaw {
 
 // replace plants a flaw by putting another value at the site's field.
 func (s *site) replace(rule, variant string, at Depth, value any, reason string) {
+	if s.tooMuch(s.flaw(rule, variant, reason), at) {
+		return
+	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)
 	if !ok {
 		return
@@ -274,6 +293,17 @@ func (s *site) replace(rule, variant string, at Depth, value any, reason string)
 		return
 	}
 	s.plant(s.flaw(rule, variant, reason), at, body)
+}
+
+// tooMuch drops a flaw that would be one too many.
+func (s *site) tooMuch(f Flaw, at Depth) bool {
+	if !s.p.enough() {
+		return false
+	}
+	if s.p.wants(f, at) {
+		s.p.dropped(Drop{f, TooMuch})
+	}
+	return true
 }
 
 // unbroken tells why the rule is not broken by the value as it will be seen; "" if it is.
@@ -328,20 +358,28 @@ func (p *Planter) prove(flaws []Flaw, body any, at anchor) string {
 	if len(violations) == 0 {
 		return StillValid
 	}
-	hit := make([]bool, len(flaws))
+	hit := make(map[string]bool, len(flaws))
+	for _, f := range flaws {
+		hit[f.Pointer] = false
+	}
 	for _, v := range violations {
 		placed := false
-		for i, f := range flaws {
-			if instance.Within(v.Pointer, f.Pointer) {
-				hit[i], placed = true, true
+		for at := v.Pointer; ; at = instance.Parent(at) {
+			if _, is := hit[at]; is {
+				hit[at], placed = true, true
+			}
+			if at == "" {
+				break
 			}
 		}
 		if !placed {
 			return Collateral
 		}
 	}
-	if slices.Contains(hit, false) {
-		return StillValid
+	for _, is := range hit {
+		if !is {
+			return StillValid
+		}
 	}
 	return ""
 }

@@ -15,16 +15,22 @@ func plantRequired(s *site) {
 	if !ok {
 		return
 	}
-	for _, name := range s.shape.Required {
+	for i, name := range s.shape.Required {
 		if _, has := object[name]; !has {
 			continue
 		}
 		pointer := instance.Join(s.pointer, name)
-		body, ok := instance.Remove(s.p.control, pointer)
-		if !ok {
+		if i >= maxFields {
+			s.p.dropped(Drop{Flaw{s.p.in, pointer, "required", "left-out", ""}, TooMany})
 			continue
 		}
-		s.plant(Flaw{s.p.in, pointer, "required", "left-out", "the required member is left out"}, Usual, body)
+		f := Flaw{s.p.in, pointer, "required", "left-out", "the required member is left out"}
+		if s.tooMuch(f, Usual) {
+			continue
+		}
+		if body, ok := instance.Remove(s.p.control, pointer); ok {
+			s.plant(f, Usual, body)
+		}
 	}
 }
 

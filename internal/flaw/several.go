@@ -71,7 +71,7 @@ const maxPairs = 200
 // allAtOnce makes every field wrong in one payload, then those of each object
 // by itself, and in deep runs each pair of fields.
 func (p *Planter) allAtOnce() {
-	if p.stopped {
+	if p.stopped || p.enough() {
 		return
 	}
 	all := p.combine(p.fields)

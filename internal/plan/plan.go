@@ -306,6 +306,7 @@ type emitter struct {
 	yield   func(int, exchange.Case) bool
 	sent    map[[32]byte]bool
 	ids     map[string]bool
+	bytes   int // of all bodies
 	given   int
 	stopped bool
 }
@@ -315,6 +316,9 @@ func (e *emitter) drop(f flaw.Flaw, why string) {
 	e.op.Dropped = append(e.op.Dropped, flaw.Drop{Flaw: f, Why: why})
 }
 
+// maxBytes is how much the bodies of one operation may come to.
+const maxBytes = 128 << 20
+
 // SameRequest is the reason for dropping a flaw whose request another case sends already.
 const SameRequest = "another case sends the same request"
 
@@ -322,6 +326,7 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	if e.stopped {
 		return
 	}
+	e.bytes += len(c.Request.Body)
 	sum := digest(c.Request)
 	c.ID = caseID(e.op.Name(), c.Kind, identity)
 	if e.sent[sum] || e.ids[c.ID] {
@@ -447,8 +452,11 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 		identity = []flaw.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
 	}
 	alternatives := flaw.Alternatives(part.Schema, control.Value)
-	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Seen: part.seen,
-		Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
+	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In,
+		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
+	if part.In != "body" || part.form != "" {
+		opt.Seen = part.seen
+	}
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
 		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives}
 		if p.Edge != nil {

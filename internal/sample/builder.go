@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strconv"
@@ -217,16 +218,20 @@ func (b *builder) member(at string, list []schema.Schema, sh *schema.Shape, ordi
 func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 	out := map[string]any{}
 	names := slices.Clone(sh.Required)
+	needed := make(map[string]bool, len(names))
+	for _, n := range names {
+		needed[n] = true
+	}
 	if b.full {
 		for _, n := range sh.Properties {
-			if !slices.Contains(sh.Required, n) {
+			if !needed[n] {
 				names = append(names, n)
 			}
 		}
 	}
 	for _, name := range names {
-		required := slices.Contains(sh.Required, name)
-		if !required && sh.MaxProps != nil && len(out) >= *sh.MaxProps {
+		required := needed[name]
+		if !required && (b.trimmed || sh.MaxProps != nil && len(out) >= *sh.MaxProps) {
 			break
 		}
 		members, ok := sh.Member(name)
@@ -270,7 +275,10 @@ func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 // depended adds what members that are there call for (dependentRequired).
 func (b *builder) depended(at string, sh *schema.Shape, out map[string]any) {
 	for range 8 {
-		for _, name := range instance.Names(out) {
+		for _, name := range slices.Sorted(maps.Keys(sh.Dependent)) {
+			if _, has := out[name]; !has {
+				continue
+			}
 			for _, needed := range sh.Dependent[name] {
 				members, ok := sh.Member(needed)
 				if _, has := out[needed]; has || !ok {
@@ -420,8 +428,12 @@ func (b *builder) reshape(at string, list []schema.Schema, v any) any {
 
 func (b *builder) reshapeObject(at string, sh *schema.Shape, v map[string]any) any {
 	out := map[string]any{}
+	needed := make(map[string]bool, len(sh.Required))
+	for _, n := range sh.Required {
+		needed[n] = true
+	}
 	for _, name := range instance.Names(v) {
-		if !b.full && !slices.Contains(sh.Required, name) {
+		if !b.full && !needed[name] {
 			continue
 		}
 		out[name] = v[name]
@@ -433,7 +445,7 @@ func (b *builder) reshapeObject(at string, sh *schema.Shape, v map[string]any) a
 		return out
 	}
 	for _, name := range sh.Properties {
-		if _, has := out[name]; has {
+		if _, has := out[name]; has || b.trimmed {
 			continue
 		}
 		members, ok := sh.Member(name)

@@ -303,20 +303,14 @@ func (sh *Shape) mergeArray(js *jsonschema.Schema) {
 }
 
 func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
-	have := make(map[string]bool, len(sh.Properties))
-	for _, name := range sh.Properties {
-		have[name] = true
-	}
+	known := make([]string, 0, len(n.order))
 	for _, name := range n.order {
-		if _, known := js.Properties[name]; known && !have[name] {
-			sh.Properties = append(sh.Properties, name)
+		if _, is := js.Properties[name]; is {
+			known = append(known, name)
 		}
 	}
-	for _, name := range js.Required {
-		if !slices.Contains(sh.Required, name) {
-			sh.Required = append(sh.Required, name)
-		}
-	}
+	sh.Properties = union(sh.Properties, known)
+	sh.Required = union(sh.Required, js.Required)
 	for name, list := range js.DependentRequired {
 		if sh.Dependent == nil {
 			sh.Dependent = map[string][]string{}
@@ -340,6 +334,24 @@ func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
 	if u := js.UnevaluatedProperties; u != nil && u.Bool != nil && !*u.Bool {
 		sh.Unevaluated = true
 	}
+}
+
+// union adds to a list what it does not have yet, in linear time.
+func union(list, more []string) []string {
+	if len(list) == 0 && len(more) < 2 {
+		return append(list, more...)
+	}
+	have := make(map[string]bool, len(list)+len(more))
+	for _, name := range list {
+		have[name] = true
+	}
+	for _, name := range more {
+		if !have[name] {
+			have[name] = true
+			list = append(list, name)
+		}
+	}
+	return list
 }
 
 // Member lists the schemas of the member of that name, unexpanded; false where
