@@ -133,6 +133,9 @@ func expected(c exchange.Case) string {
 		return "2xx"
 	}
 	var out []string
+	if c.Expect.Class == exchange.Either {
+		out = append(out, "2xx")
+	}
 	for _, s := range c.Expect.Statuses {
 		out = append(out, strconv.Itoa(s))
 	}

@@ -188,7 +188,7 @@ func (a *app) answer(r exchange.Answer) {
 }
 
 // maxShown is how much of a text that is no JSON is printed, in bytes.
-const maxShown = 64 << 10
+const maxShown = 8 << 10
 
 // body prints JSON indented with its marks, and anything else as it is.
 func (a *app) body(body []byte, marks map[string]string) {

@@ -42,8 +42,18 @@ const (
 	MediaType    Class = "media-type"
 	Method       Class = "method"
 
+	UntypedBody   Class = "untyped-body"
+	ContentCoding Class = "content-coding"
+	NotAcceptable Class = "not-acceptable"
+	NotFound      Class = "not-found"
+	TooLarge      Class = "too-large"
+
 	Parameter     Class = "parameter"
 	PathParameter Class = "path-parameter"
+
+	// Either is for what the standards leave open: a success is right too, but no
+	// failure, and a rejection has the form of all others.
+	Either Class = "either"
 )
 
 // Statuses are the codes that are right for a class of rejection; nil for
@@ -59,6 +69,16 @@ func (c Class) Statuses() []int {
 		return []int{http.StatusBadRequest, http.StatusUnprocessableEntity, http.StatusNotFound}
 	case MediaType:
 		return []int{http.StatusUnsupportedMediaType}
+	case UntypedBody, Either:
+		return []int{http.StatusBadRequest, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity}
+	case ContentCoding: // RFC 9110, section 15.5.16
+		return []int{http.StatusUnsupportedMediaType, http.StatusBadRequest}
+	case NotAcceptable: // or the flaw that is there beside (RFC 9110, section 12.4.1)
+		return []int{http.StatusNotAcceptable, http.StatusBadRequest, http.StatusUnprocessableEntity}
+	case NotFound: // 403 hides what is there (RFC 9110, section 15.5.4)
+		return []int{http.StatusNotFound, http.StatusGone, http.StatusForbidden}
+	case TooLarge:
+		return []int{http.StatusRequestEntityTooLarge, http.StatusBadRequest, http.StatusUnprocessableEntity}
 	case Method:
 		return []int{http.StatusMethodNotAllowed}
 	}
@@ -143,6 +163,7 @@ type Answer struct {
 	Body      []byte
 	Truncated bool // the body was longer than is read
 	Took      time.Duration
+	Cut       bool   // with Err: the service closed the connection, perhaps before it had read everything
 	Err       string // time-out, reset, not HTTP; empty where an answer came
 }
 
@@ -153,13 +174,14 @@ type answerJSON struct {
 	BodyBase64 *string     `json:"bodyBase64,omitempty"`
 	MS         float64     `json:"ms"`
 	Truncated  bool        `json:"truncated,omitempty"`
+	Cut        bool        `json:"cut,omitempty"`
 	Error      string      `json:"error,omitempty"`
 }
 
 // MarshalJSON writes headers in the order of their names, and the body as text
 // where it is UTF-8, else as base64.
 func (a Answer) MarshalJSON() ([]byte, error) {
-	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Error: a.Err}
+	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Cut: a.Cut, Error: a.Err}
 	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
 		for _, v := range a.Header[name] {
 			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
@@ -176,7 +198,7 @@ func (a *Answer) UnmarshalJSON(data []byte) error {
 		return err
 	}
 	body, err := bytesOf(in.Body, in.BodyBase64)
-	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, Took: time.Duration(in.MS * float64(time.Millisecond)), Err: in.Error}
+	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, Cut: in.Cut, Took: time.Duration(in.MS * float64(time.Millisecond)), Err: in.Error}
 	for _, h := range in.Headers {
 		a.Header.Add(h[0], h[1])
 	}

@@ -6,7 +6,9 @@
 package harbour
 
 import (
+	"bytes"
 	_ "embed"
+	"encoding/json"
 	"fmt"
 	"io"
 	"mime"
@@ -185,13 +187,18 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint) (map[s
 		problem{status: 415, title: "Unsupported media type", detail: "Send " + e.media + "."}.write(w)
 		return nil, false
 	}
+	if coding := r.Header.Get("Content-Encoding"); coding != "" && !strings.EqualFold(coding, "identity") {
+		w.Header().Set("Accept-Encoding", "identity")
+		problem{status: 415, title: "Unsupported media type", detail: "Send the body without a content coding."}.write(w)
+		return nil, false
+	}
 	data, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
 	if err != nil {
 		problem{status: 413, title: "Too large", detail: "The body is too large."}.write(w)
 		return nil, false
 	}
 	value, err := instance.Decode(data)
-	if err != nil || !utf8.Valid(data) {
+	if err != nil || !utf8.Valid(data) || repeats(json.NewDecoder(bytes.NewReader(data))) {
 		o.malformed(w, e, len(data) == 0)
 		return nil, false
 	}
@@ -204,6 +211,31 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint) (map[s
 		return nil, false
 	}
 	return object, true
+}
+
+// repeats tells whether an object in a JSON text names a member twice.
+func repeats(d *json.Decoder) bool {
+	t, err := d.Token()
+	if err != nil {
+		return false
+	}
+	names := map[any]bool{}
+	for (t == json.Delim('{') || t == json.Delim('[')) && d.More() {
+		if t == json.Delim('{') {
+			name, err := d.Token()
+			if err != nil || names[name] {
+				return err == nil
+			}
+			names[name] = true
+		}
+		if repeats(d) {
+			return true
+		}
+	}
+	if t == json.Delim('{') || t == json.Delim('[') {
+		_, _ = d.Token()
+	}
+	return false
 }
 
 // overlook takes out the errors that a fault does not see, and adds those it invents.

@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"obiter/internal/exchange"
+	"obiter/internal/flaw"
 	"obiter/internal/layout"
 	"obiter/internal/problem"
 )
@@ -159,10 +160,15 @@ func shownPointer(pointer string) string {
 // thing to say.
 func flawed(c exchange.Case, a exchange.Answer) []Finding {
 	field := fieldOf(c)
+	success := a.Status >= 200 && a.Status < 300
 	switch {
+	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.Cut:
+		return nil // a service need not read on (RFC 9110, section 15.5.14)
 	case a.Err != "":
 		return []Finding{finding("no-answer", field, "", said(c)+" got no answer: "+a.Err)}
-	case a.Status >= 200 && a.Status < 300:
+	case success && c.Expect.Class == exchange.Either:
+		return nil
+	case success:
 		return []Finding{accepted(c, a, field)}
 	case a.Status >= 500:
 		return []Finding{finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a)))}
@@ -204,11 +210,27 @@ func accepted(c exchange.Case, a exchange.Answer, field string) Finding {
 		f.Message += ", though its body speaks of an error" + quoted(a)
 	}
 	if c.Expect.Class == exchange.Method {
-		// A description may leave a method out that the service has.
-		f.Severity = Warning
 		f.Message = fmt.Sprintf("the description has no %s on this path, and yet it was answered with %s", c.Request.Method, StatusText(a.Status))
 	}
+	if open(c.Flaws[0]) {
+		f.Severity = Warning
+	}
 	return f
+}
+
+// open tells whether a standard leaves it to a service to take such a request,
+// or the description may have left out that it does.
+func open(f flaw.Flaw) bool {
+	switch f.Rule {
+	case "wrong-method", "unknown-path", // a description may leave out what the service has
+		"wrong-content-encoding", // RFC 9110, section 15.5.16: may be rejected
+		"duplicate-member",       // RFC 8259, section 4: names should be unique
+		"unknown-id":             // there may be such a record
+		return true
+	case "wrong-content-type": // RFC 9110, section 8.3: the kind may be guessed
+		return f.Variant == "absent" || f.Variant == "other-json"
+	}
+	return false
 }
 
 func rejected(c exchange.Case, a exchange.Answer) []Finding {

@@ -81,6 +81,7 @@ func TestVerdicts(t *testing.T) {
 	media := broken(t, exchange.MediaType, "request wrong-content-type")
 	choice := broken(t, exchange.Constraint, "/cargo/weight_t maximum")
 	choice.Alternatives = []string{"/cargo"}
+	large := broken(t, exchange.TooLarge, "request large-body")
 	header := broken(t, exchange.Parameter, "/X-Tide type")
 	header.Flaws[0].In = "header"
 	query := broken(t, exchange.Parameter, "/limit type")
@@ -118,6 +119,13 @@ func TestVerdicts(t *testing.T) {
 		{"sound: a parameter by its place and name", query, answer(422, problemMedia, named("#/query/limit")), ""},
 		{"sound: no record at such an address", broken(t, exchange.PathParameter, "/id pattern"), answer(404, problemMedia, `{"status":404}`), ""},
 
+		{"sound: a coding that is passed over, JSON's charset too", broken(t, exchange.Either, "request unusual-charset"), answer(201, "application/json", `{}`), ""},
+		{"sound: a closed connection to a large body", large, exchange.Answer{Err: "the connection was reset", Cut: true}, ""},
+		{"sound: hidden rather than not found", broken(t, exchange.NotFound, "request unknown-path"), answer(403, problemMedia, `{"status":403}`), ""},
+		{"sound: 406 for an image", broken(t, exchange.NotAcceptable, "request unusual-accept"), answer(406, problemMedia, `{"status":406}`), ""},
+		{"a large body that is waited for", large, exchange.Answer{Err: "no complete answer within 10s"}, "no-answer"},
+		{"a page for an image", broken(t, exchange.NotAcceptable, "request unusual-accept"), answer(400, "text/html", `<p>`), "not-problem"},
+		{"a failure where success is right too", broken(t, exchange.Either, "request repeated"), answer(500, problemMedia, `{}`), "crashed"},
 		{"only another branch", choice, answer(422, problemMedia, named("#/cargo/volume")), "missed-field"},
 		{"outside the alternatives", choice, answer(422, problemMedia, named("#/cargo/weight_t", "#/flag")), "wrong-field"},
 		{"accepted", name, answer(201, "application/json", `{}`), "accepted"},
@@ -237,10 +245,19 @@ func TestUnprovenKeepsWhatIsWrongByItself(t *testing.T) {
 	}
 }
 
-func TestAnUndescribedMethodIsOnlyWarnedOf(t *testing.T) {
-	verdict, found := Case(broken(t, exchange.Method, "request wrong-method"), answer(200, "application/json", `{}`), true)
-	if verdict != Pass || len(found) != 1 || found[0].Severity != Warning {
-		t.Errorf("%s %+v", verdict, found)
+func TestWhatIsOpenIsOnlyWarnedOf(t *testing.T) {
+	for _, rule := range []string{"wrong-method", "unknown-path", "wrong-content-encoding", "duplicate-member", "unknown-id", "wrong-content-type absent", "wrong-content-type other-json"} {
+		c := broken(t, exchange.Method, "request "+rule)
+		c.Flaws[0].Rule, c.Flaws[0].Variant, _ = strings.Cut(rule, " ")
+		verdict, found := Case(c, answer(200, "application/json", `{}`), true)
+		if verdict != Pass || len(found) != 1 || found[0].Severity != Warning {
+			t.Errorf("%s: %s %+v", rule, verdict, found)
+		}
+	}
+	c := broken(t, exchange.MediaType, "request wrong-content-type")
+	c.Flaws[0].Variant = "text-plain"
+	if verdict, found := Case(c, answer(200, "application/json", `{}`), true); verdict != Fail || len(found) != 1 {
+		t.Errorf("another media type that is taken: %s %+v", verdict, found)
 	}
 }
 

@@ -43,7 +43,7 @@ type Plan struct {
 	operations []oad.Operation
 	number     int
 	paths      map[pathKind][]string
-	methods    map[string]string // by path: the operation that its wrong method is planned with
+	once       map[string]string // flaws that the plan has once: the operation each is planned with
 }
 
 // New checks the options against the description. A pattern of Only or a tag
@@ -79,7 +79,7 @@ type Operation struct {
 // Operations gives out the selected operations in the order of the document.
 func (p *Plan) Operations() iter.Seq[*Operation] {
 	return func(yield func(*Operation) bool) {
-		p.number, p.methods = 0, map[string]string{}
+		p.number, p.once = 0, map[string]string{}
 		for _, o := range p.operations {
 			if !yield(p.prepare(o)) {
 				return

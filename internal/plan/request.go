@@ -3,43 +3,190 @@ package plan
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
+	"obiter/internal/instance"
 	"obiter/internal/oad"
+	"obiter/internal/schema"
 )
 
 // request gives out the flaws of the request as a whole.
 func (e *emitter) request() {
 	values := e.op.values(fullest)
 	control := values["body"]
-	whole := e.op.compose(values)
-	body := whole.Body
 	again := func(method, contentType string, body []byte) exchange.Request {
 		return e.op.request(method, contentType, body, values)
 	}
-	if control != nil && IsJSON(e.op.Media) {
-		e.malformed(control, body, again)
+	body := e.op.compose(values).Body
+	if control != nil {
+		if IsJSON(e.op.Media) {
+			e.malformed(control, body, again)
+			e.oversized(again)
+		}
+		e.contentHeaders(control, body, again)
 	}
-	if control != nil && e.op.Body.Required { // else an empty body is allowed
-		e.whole(control, "empty-body", "no-bytes", "a body is required and none is sent", exchange.EmptyBody, again(e.op.Method, e.op.Media, nil))
-	}
-	if other := e.otherMedia(); control != nil && other != "" {
-		e.whole(control, "wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types",
-			exchange.MediaType, again(e.op.Method, other, body))
-	}
+	e.unknownID(values)
+	e.repeated(values)
 	// Once a path: it is the path that lacks the method.
-	by, planned := e.op.plan.methods[e.op.Path]
-	if method := e.otherMethod(); method != "" && (!planned || by == e.op.Name()) {
-		e.op.plan.methods[e.op.Path] = e.op.Name()
+	if method := e.otherMethod(); method != "" && e.first("wrong-method "+e.op.Path) {
 		var sent []byte
 		contentType := ""
 		if method != "GET" && control != nil {
 			sent, contentType = body, e.op.Media
 		}
 		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, exchange.Method, again(method, contentType, sent))
+	}
+	if path := e.op.plan.unknownPath(); path != "" && e.first("unknown-path") {
+		r := again("GET", "", nil)
+		r.URL = strings.TrimSuffix(e.op.plan.opt.Base, "/") + path
+		e.whole(control, "unknown-path", "unlisted", "no path of the description matches "+path, exchange.NotFound, r)
+	}
+}
+
+// first tells whether this operation is the one that a flaw is planned with
+// which the whole plan, or a path of it, has once.
+func (e *emitter) first(what string) bool {
+	by, planned := e.op.plan.once[what]
+	if !planned {
+		e.op.plan.once[what] = e.op.Name()
+	}
+	return !planned || by == e.op.Name()
+}
+
+func (e *emitter) at(d flaw.Depth) bool { return d <= e.op.plan.opt.Depth }
+
+// contentHeaders sends the body under headers that do not tell what it is.
+func (e *emitter) contentHeaders(control any, body []byte, again func(method, contentType string, body []byte) exchange.Request) {
+	send := func(rule, variant, reason string, class exchange.Class, contentType string, body []byte, headers ...[2]string) {
+		r := again(e.op.Method, contentType, body)
+		r.Headers = append(r.Headers, headers...)
+		e.whole(control, rule, variant, reason, class, r)
+	}
+	if e.op.Body.Required { // else an empty body is allowed
+		send("empty-body", "no-bytes", "a body is required and none is sent", exchange.EmptyBody, e.op.Media, nil)
+	}
+	if other := e.otherMedia(); other != "" {
+		send("wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types", exchange.MediaType, other, body)
+	}
+	if len(body) > 0 && e.at(flaw.Usual) {
+		if e.otherMedia() != "" {
+			send("wrong-content-type", "absent", "the body is sent without a Content-Type", exchange.UntypedBody, "", body)
+		}
+		send("wrong-content-encoding", "unknown-coding", "the header Content-Encoding names a coding that there is not", exchange.ContentCoding, e.op.Media, body, [2]string{"Content-Encoding", "ballast"})
+	}
+	if !IsJSON(e.op.Media) {
+		return
+	}
+	if ballast := "application/ballast+json"; e.at(flaw.Deep) && !e.describesMedia(ballast) {
+		send("wrong-content-type", "other-json", "the body is sent as "+ballast+", which is not among the described media types", exchange.MediaType, ballast, body)
+	}
+	if e.at(flaw.Deep) {
+		plain, _, _ := strings.Cut(e.op.Media, ";")
+		send("unusual-charset", "unknown", "the Content-Type has a charset that there is not; JSON has no such parameter (RFC 8259, section 11)", exchange.Either, plain+"; charset=ballast", body)
+	}
+	if len(body) > 1 && e.at(flaw.Usual) {
+		r := again(e.op.Method, e.op.Media, body[:len(body)-1])
+		r.Headers[0][1] = "image/png"
+		e.whole(control, "unusual-accept", "image-png", "an image is asked for in answer, and the JSON text is cut off", exchange.NotAcceptable, r)
+	}
+}
+
+// oversized sends JSON texts that no reader should take to the end: nested
+// deeply, and in deep runs very large. Once a plan: it is the same reader.
+func (e *emitter) oversized(again func(method, contentType string, body []byte) exchange.Request) {
+	part := e.op.Parts[len(e.op.Parts)-1]
+	if part.Schema.Valid([]any{[]any{}}) || part.Schema.Valid([]any{"x"}) {
+		return
+	}
+	send := func(rule, variant, reason string, body []byte) {
+		e.whole(part.Controls[0].Value, rule, variant, reason, exchange.TooLarge, again(e.op.Method, e.op.Media, body))
+	}
+	if e.at(flaw.Usual) && e.first("deep-nesting") {
+		send("deep-nesting", "10000-levels", "the JSON text nests 10,000 lists inside one another", nested(10_000))
+	}
+	if !e.at(flaw.Deep) || !e.first("large-body") {
+		return
+	}
+	send("deep-nesting", "100000-levels", "the JSON text nests 100,000 lists inside one another", nested(100_000))
+	send("large-body", "8-mib", "the body has 8 MiB", []byte(`["`+strings.Repeat("x", 8<<20)+`"]`))
+}
+
+func nested(levels int) []byte {
+	return append(bytes.Repeat([]byte("["), levels), bytes.Repeat([]byte("]"), levels)...)
+}
+
+// unknownPath is a path that no template of the description matches; "" where
+// every such path is described.
+func (p *Plan) unknownPath() string {
+	path := ""
+	for range 4 {
+		path += "/no-such-place"
+		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(o.Path, path) }) {
+			return path
+		}
+	}
+	return ""
+}
+
+// unknownID asks for a record that is hardly there: the last path parameter
+// with another value of the same form. A PUT may create it, so none is sent.
+func (e *emitter) unknownID(values map[string]any) {
+	i := slices.IndexFunc(e.op.Parts, func(p *Part) bool { return p.In == "path" })
+	if i < 0 || e.op.Method == "PUT" || !e.at(flaw.Usual) {
+		return
+	}
+	part := e.op.Parts[i]
+	object, _ := values["path"].(map[string]any)
+	name := lastParameter(e.op.Path)
+	for _, id := range []any{"0b17e8d3-6c1f-4e57-9f0a-5d1f2a7c4e99", json.Number("2000000011")} {
+		if _, is := object[name]; !is {
+			return
+		}
+		other := maps.Clone(object)
+		other[name] = id
+		seen, ok := part.seen(other)
+		if !ok || !part.Schema.Valid(seen) || schema.Text(id) == schema.Text(object[name]) {
+			continue
+		}
+		f := flaw.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value is of the right form, and there is hardly such a record"}
+		e.give(exchange.Case{Name: nameOf([]flaw.Flaw{f}), Kind: exchange.Flawed, Request: e.op.with("path", other), Flaws: []flaw.Flaw{f},
+			Expect: exchange.Expect{Class: exchange.NotFound}, Body: other, Control: object, Base: fullest}, []flaw.Flaw{f})
+		return
+	}
+}
+
+// lastParameter is the name of the parameter that ends a template; "" if none does.
+func lastParameter(path string) string {
+	path, _, _ = strings.Cut(path, "#")
+	open := strings.LastIndexByte(path, '{')
+	if open < 0 || !strings.HasSuffix(path, "}") {
+		return ""
+	}
+	return path[open+1 : len(path)-1]
+}
+
+// repeated sends query parameters twice that are no lists.
+func (e *emitter) repeated(values map[string]any) {
+	object, _ := values["query"].(map[string]any)
+	for _, part := range e.op.Parts {
+		if part.In != "query" || !e.at(flaw.Deep) {
+			continue
+		}
+		for _, p := range part.params {
+			v, has := object[p.Name]
+			if !has || p.JSON || instance.Type(v) == "array" || instance.Type(v) == "object" {
+				continue
+			}
+			r := e.op.compose(values)
+			r.URL += "&" + strings.Join(queryText(p, v), "&")
+			f := flaw.Flaw{In: "query", Pointer: instance.Join("", p.Name), Rule: "repeated", Variant: "twice", Reason: "the parameter is sent twice, and it is no list"}
+			e.give(exchange.Case{Name: nameOf([]flaw.Flaw{f}), Kind: exchange.Flawed, Request: r, Flaws: []flaw.Flaw{f},
+				Expect: exchange.Expect{Class: exchange.Either}, Body: object, Control: object, Base: fullest}, []flaw.Flaw{f})
+		}
 	}
 }
 
@@ -63,6 +210,7 @@ func (e *emitter) malformed(control any, body []byte, again func(method, content
 		{"single-quotes", flaw.Usual, bytes.ReplaceAll(body, []byte(`"`), []byte(`'`)), "texts stand in single quotes"},
 		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "other text follows the JSON text"},
 		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment stands before the JSON text"},
+		{"byte-order-mark-utf-16", flaw.Deep, append([]byte("\xff\xfe"), body...), "the JSON text begins with the byte order mark of UTF-16"},
 		{"not-utf-8", flaw.Deep, bytes.Replace(body, []byte(`"`), []byte("\"\xff"), 1), "a name or text is not UTF-8"},
 	} {
 		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
@@ -70,6 +218,24 @@ func (e *emitter) malformed(control any, body []byte, again func(method, content
 		}
 		e.whole(control, "malformed-json", m.variant, m.reason, exchange.Syntax, again(e.op.Method, e.op.Media, m.body))
 	}
+	if twice := duplicated(body); twice != nil && e.at(flaw.Deep) {
+		e.whole(control, "duplicate-member", "first", "the first member stands twice with two values, and readers differ on which one counts (RFC 8259, section 4)", exchange.Constraint, again(e.op.Method, e.op.Media, twice))
+	}
+}
+
+// duplicated is an object's text with another value for its first member before
+// it; nil where there is none.
+func duplicated(body []byte) []byte {
+	d := json.NewDecoder(bytes.NewReader(body))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return nil
+	}
+	name, err := d.Token()
+	if text, ok := name.(string); err == nil && ok {
+		quoted := instance.Encode(text)
+		return append(append(append([]byte("{"), quoted...), ":null,"...), body[1:]...)
+	}
+	return nil
 }
 
 func trailingComma(body []byte) []byte {
@@ -85,21 +251,19 @@ func (e *emitter) otherMedia() string {
 	if e.op.Body == nil {
 		return ""
 	}
-	described := func(t string) bool {
-		for _, m := range e.op.Body.Media {
-			have, _, _ := strings.Cut(strings.ToLower(m.Type), ";")
-			if have == t || have == "*/*" || strings.HasSuffix(have, "/*") && strings.HasPrefix(t, strings.TrimSuffix(have, "*")) {
-				return true
-			}
-		}
-		return false
-	}
 	for _, t := range []string{"text/plain", "application/octet-stream", "application/x-ndjson"} {
-		if !described(t) {
+		if !e.describesMedia(t) {
 			return t
 		}
 	}
 	return ""
+}
+
+func (e *emitter) describesMedia(t string) bool {
+	return slices.ContainsFunc(e.op.Body.Media, func(m oad.Media) bool {
+		have, _, _ := strings.Cut(strings.ToLower(m.Type), ";")
+		return have == t || have == "*/*" || strings.HasSuffix(have, "/*") && strings.HasPrefix(t, strings.TrimSuffix(have, "*"))
+	})
 }
 
 // otherMethod is a method that no path of the description has at this address:

@@ -180,6 +180,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 		a.Err = fmt.Sprintf("no complete answer within %s", s.opt.Timeout)
 	default:
 		a.Err = plain(err)
+		a.Cut = errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
 	}
 	return a
 }
