@@ -124,6 +124,7 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 		return t.outcome(rep, err)
 	}
 	entries := rep.Entries()
+	a.learned(rep)
 	a.findings(entries)
 	a.totals(rep, entries)
 	return a.planted(rep, entries, faults)
@@ -150,11 +151,11 @@ func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []stri
 		}
 		mark, by := a.look.in(codeRed, "missed"), ""
 		for i, e := range entries {
-			if e.Operation != f.Operation || e.Code != f.Code {
+			if !slices.Contains(e.Operations, f.Operation) {
 				continue
 			}
-			explained[i] = true
-			if by == "" {
+			explained[i] = explained[i] || e.Code == f.Code || slices.Contains(f.Also, e.Code)
+			if e.Code == f.Code && by == "" {
 				mark, by = a.look.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
 			}
 		}

@@ -12,27 +12,61 @@ import (
 // findings prints what was found: a paragraph a cause, under its operation.
 func (a *app) findings(entries []*report.Entry) {
 	out := a.streams.Out
-	operation := ""
+	heading := ""
 	for _, e := range entries {
-		if e.Operation != operation {
-			operation = e.Operation
-			fmt.Fprintln(out, "\n"+a.look.bold(clean(operation)))
+		h := e.Operation()
+		if n := len(e.Operations); n > 1 {
+			h = "Several operations"
+		}
+		if h != heading {
+			heading = h
+			fmt.Fprintln(out, "\n"+a.look.bold(clean(h)))
 		}
 		fmt.Fprintln(out)
 		head := a.look.severity(e.Severity, string(e.Severity)+" "+e.Code)
-		if e.Field != "" {
-			head += " at " + clean(e.Field)
-		} else if e.At != "" && e.At != "Location" {
+		switch {
+		case len(e.Fields) == 1:
+			head += " at " + clean(e.Fields[0])
+		case len(e.Fields) > 1:
+			head += fmt.Sprintf(" at %d fields", len(e.Fields))
+		case e.At != "" && !strings.Contains(e.At, "*") && e.At != "Location":
 			head += " at " + clean(e.At)
 		}
-		fmt.Fprintln(out, "  "+head+a.look.dim(" · "+plural(e.Count, "case")))
-		first := e.Examples[0]
-		fmt.Fprintln(out, a.look.wrap(clean(first.Message), 4))
+		fmt.Fprintln(out, "  "+head+a.look.dim(" · "+plural(e.Count, "answer")))
+		if len(e.Operations) > 1 {
+			fmt.Fprintln(out, a.look.wrap(clean(some(e.Operations, 6)), 4))
+		}
+		if len(e.Fields) > 1 {
+			fmt.Fprintln(out, a.look.wrap(clean(some(e.Fields, 12)), 4))
+		}
+		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 4))
 		if e.Cites != "" {
 			fmt.Fprintln(out, a.look.dim(a.look.wrap(e.Cites, 4)))
 		}
 		fmt.Fprintln(out, a.look.dim(a.look.wrap(caseList(e), 4)))
 	}
+}
+
+// some is a list with its end counted.
+func some(list []string, n int) string {
+	if len(list) <= n+1 {
+		return strings.Join(list, ", ")
+	}
+	return strings.Join(list[:n], ", ") + fmt.Sprintf(" and %d more", len(list)-n)
+}
+
+// learned says how the API names fields.
+func (a *app) learned(rep *report.Report) {
+	l := rep.Layout
+	if l == nil || l.Of == 0 {
+		return
+	}
+	others := ""
+	if n := l.Of - l.Answers; n > 0 {
+		others = fmt.Sprintf("; %s in another way, or not at all", number(n))
+	}
+	fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap(fmt.Sprintf("Fields are named at %s, as %s, in %s of the %s that had to name one%s.",
+		judge.ShownWhere(l.Where), judge.NotationWords(l.Notation), number(l.Answers), plural(l.Of, "rejection"), others), 0))
 }
 
 func caseList(e *report.Entry) string {
@@ -72,7 +106,7 @@ func (a *app) totals(rep *report.Report, entries []*report.Entry) {
 		if warnings > 0 {
 			fmt.Fprintf(out, ", %s", plural(warnings, "warning"))
 		}
-		fmt.Fprintf(out, ". The run is kept in %s; one case in full: obiter show %s\n", filepath.Join(runFolder, lastRun), entries[0].Examples[0].Case)
+		fmt.Fprintf(out, ". The run is kept in %s; one case in full: obiter show %s; what a finding means: obiter explain %s\n", filepath.Join(runFolder, lastRun), entries[0].Examples[0].Case, entries[0].Code)
 	} else if t.Cases > 0 {
 		fmt.Fprintf(out, "The run is kept in %s.\n", filepath.Join(runFolder, lastRun))
 	}

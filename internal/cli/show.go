@@ -55,20 +55,24 @@ func find(name, id string) (record.Head, record.Result, error) {
 		return record.Head{}, none, fmt.Errorf("%s: %w", name, err)
 	}
 	var found []record.Result
+	var exact *record.Result
 	for res, err := range r.Results() {
 		if err != nil {
 			return r.Head, none, fmt.Errorf("%s: %w", name, err)
 		}
 		if res.ID == id {
-			return r.Head, res, nil
+			exact = &res
 		}
 		if len(id) >= 3 && strings.HasPrefix(res.ID, id) && len(found) < 8 {
 			found = append(found, res)
 		}
 	}
+	if exact != nil { // read to the end, where what the whole run shows stands
+		return r.Head, withLate(*exact, r), nil
+	}
 	switch len(found) {
 	case 1:
-		return r.Head, found[0], nil
+		return r.Head, withLate(found[0], r), nil
 	case 0:
 		return r.Head, none, usage(fmt.Sprintf("%s has no case %q", name, id), "obiter try prints the ids of what it found; obiter cases lists all")
 	}
@@ -77,6 +81,12 @@ func find(name, id string) (record.Head, record.Result, error) {
 		ids = append(ids, res.ID)
 	}
 	return r.Head, none, usage(fmt.Sprintf("%q is the beginning of several cases", id), "which one: "+strings.Join(ids, ", "))
+}
+
+// withLate adds what the whole run shows of a case.
+func withLate(res record.Result, r *record.Reader) record.Result {
+	res.Findings = append(res.Findings, r.Late[res.ID]...)
+	return res
 }
 
 func (a *app) show(head record.Head, res record.Result) {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +36,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "for one exchange, from connecting to the last byte"},
 			&cli.StringSliceFlag{Name: "header", Usage: "add `'Name: value'` to every request (repeatable); values are not kept"},
 			&cli.StringSliceFlag{Name: "allow-host", Usage: "a `HOST` beside this machine that may be sent to (repeatable)"},
+			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file as it is written"},
 			&cli.StringFlag{Name: "save", Usage: "keep the run in `FILE` as well"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -62,6 +65,7 @@ type trial struct {
 	depth  string
 	wide   int
 	save   string
+	format string
 	names  []string // of headers given on the command line
 }
 
@@ -84,6 +88,9 @@ func (a *app) trialOf(c *cli.Command, doc *oad.Document) (*trial, error) {
 	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
 		return nil, usage(fmt.Sprintf("--parallel %d is out of range", c.Int("parallel")), "from 1 to 1024")
 	}
+	if f := c.String("format"); !slices.Contains([]string{"text", "json", "ndjson"}, f) {
+		return nil, usage(fmt.Sprintf("--format %q is not known", f), "text, json and ndjson are")
+	}
 	if c.Duration("timeout") <= 0 {
 		return nil, usage("--timeout must be longer than nothing", "for example --timeout 5s")
 	}
@@ -91,7 +98,7 @@ func (a *app) trialOf(c *cli.Command, doc *oad.Document) (*trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &trial{app: a, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: c.Int("parallel"), save: c.String("save")}
+	t := &trial{app: a, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: c.Int("parallel"), save: c.String("save"), format: c.String("format")}
 	for _, h := range headers {
 		t.names = append(t.names, h[0])
 	}
@@ -131,23 +138,29 @@ func (t *trial) do(ctx context.Context) (*report.Report, error) {
 		return nil, err
 	}
 	a := t.app
-	fmt.Fprintln(a.streams.Out, a.heading(t.doc)+a.look.dim(", at "+clean(t.base.String())))
-	fmt.Fprintln(a.streams.Out)
+	words := a.streams.Out
+	if t.format == "json" || t.format == "ndjson" {
+		words = io.Discard
+	}
+	fmt.Fprintln(words, a.heading(t.doc)+a.look.dim(", at "+clean(t.base.String())))
+	fmt.Fprintln(words)
 	width := t.nameWidth()
 	bar := newProgress(a.streams.Err, t.plan.Len())
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.wide,
 		Send:     t.sender.Send,
 		Record:   w.Result,
+		Late:     w.Late,
 		Progress: bar.sent,
 		Finished: func(op *plan.Operation, l *report.Line) {
 			bar.clear()
-			fmt.Fprintln(a.streams.Out, "  "+a.operationLine(op, l, width))
+			fmt.Fprintln(words, "  "+a.operationLine(op, l, width))
 			bar.operationDone()
 		},
 	})
 	bar.clear()
 	totals := rep.Totals()
+	totals.Layout = rep.Layout
 	totals.Interrupted = errors.Is(err, context.Canceled)
 	if e := errors.Join(w.Close(totals), closeFiles()); e != nil && err == nil {
 		err = e
@@ -205,6 +218,9 @@ func (t *trial) runFile() (*record.Writer, func() error, error) {
 		}
 		files, writers = append(files, f), append(writers, f)
 	}
+	if t.format == "ndjson" {
+		writers = append(writers, t.app.streams.Out)
+	}
 	closeFiles := func() error {
 		var errs []error
 		for _, f := range files {
@@ -225,9 +241,18 @@ func (t *trial) outcome(rep *report.Report, err error) error {
 		return err
 	}
 	a := t.app
-	entries := rep.Entries()
-	a.findings(entries)
-	a.totals(rep, entries)
+	switch t.format {
+	case "json":
+		if e := t.writeJSON(rep, err); e != nil {
+			return e
+		}
+	case "ndjson":
+	default:
+		entries := rep.Entries()
+		a.learned(rep)
+		a.findings(entries)
+		a.totals(rep, entries)
+	}
 	switch {
 	case errors.Is(err, context.Canceled):
 		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + filepath.Join(runFolder, lastRun), ""}
@@ -241,6 +266,37 @@ func (t *trial) outcome(rep *report.Report, err error) error {
 		return &failure{exitFindings, "", ""}
 	}
 	return nil
+}
+
+// outcomeJSON is what --format json gives: docs/formats/outcome.schema.json.
+type outcomeJSON struct {
+	Obiter      int             `json:"obiter"` // the version of the format
+	Program     string          `json:"program"`
+	Description string          `json:"description"`
+	At          string          `json:"at"`
+	Totals      record.Totals   `json:"totals"`
+	Operations  []lineJSON      `json:"operations"`
+	Findings    []*report.Entry `json:"findings"`
+}
+
+type lineJSON struct {
+	Operation string `json:"operation"`
+	Cases     int    `json:"cases"`
+	Passed    int    `json:"passed"`
+	Failed    int    `json:"failed"`
+	Unproven  int    `json:"unproven"`
+}
+
+func (t *trial) writeJSON(rep *report.Report, err error) error {
+	out := outcomeJSON{Obiter: record.Version, Program: version(), Description: t.doc.Name, At: t.base.String(), Totals: rep.Totals(), Operations: []lineJSON{}, Findings: rep.Entries()}
+	out.Totals.Layout, out.Totals.Interrupted = rep.Layout, errors.Is(err, context.Canceled)
+	for _, l := range rep.Lines {
+		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Unproven})
+	}
+	e := json.NewEncoder(t.app.streams.Out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(out)
 }
 
 // unprovenHint says in the service's own words why its controls were refused.

@@ -154,7 +154,22 @@ type Case struct {
 	// Alternatives are the fields of that part at which a oneOf or anyOf stands:
 	// about a flaw inside, an answer may speak of any branch.
 	Alternatives []string `json:"-"`
+	Secrets      []string `json:"-"` // values of writeOnly and password fields that are sent
 }
+
+// Described is what a description says of an answer.
+type Described struct {
+	Any    bool     // the operation documents answers at all
+	Status bool     // this status is among them
+	Known  []string // the documented statuses
+	Media  []string // the documented media types of the status; nil: none is
+	// Breaks tells how a body departs from the documented schema, and where; ""
+	// where it does not. Nil without a schema.
+	Breaks func(body any) (at, how string)
+}
+
+// Describe looks an answer up in the description, by status and media type.
+type Describe func(status int, mediaType string) Described
 
 // Answer is what came back, or Err why nothing did.
 type Answer struct {

@@ -10,7 +10,7 @@ type About struct {
 var Rules = []About{
 	{"required", "A required member, parameter or form field is left out; all of an object's at once."},
 	{"type", "Every other JSON type, and what lenient readers take for the right one: \"12\" for 12, 12.5 for an integer, 1 for true, null where it is not allowed. In parameters and forms only what no reading of the text makes right."},
-	{"enum", "A value that is not listed; a listed one in another letter case, or with blanks around it; the empty text."},
+	{"enum", "A value that is not listed, one that is markup; a listed one in another letter case, or with blanks around it; the empty text."},
 	{"const", "As for enum."},
 	{"minLength", "A text one character too short; the empty text. Characters are Unicode code points."},
 	{"maxLength", "A text one character too long, far too long, and one too long in characters of two bytes."},

@@ -9,6 +9,9 @@ import (
 	"obiter/internal/instance"
 )
 
+// Markup is sent to see whether it comes back in a page unescaped.
+const Markup = "<tide-mark>"
+
 // plantEnum sends values outside a list, and near misses of those inside it.
 func plantEnum(s *site) {
 	if !s.shape.HasEnum {
@@ -21,6 +24,7 @@ func plantEnum(s *site) {
 	switch now := s.value.(type) {
 	case string:
 		s.replace(rule, "unlisted", Usual, "unlisted", `"unlisted" is `+listed)
+		s.replace(rule, "markup", Usual, Markup, `"`+Markup+`" is `+listed)
 		s.replace(rule, "letter-case", Usual, swapCase(now), "the value is written in another letter case")
 		s.replace(rule, "padded", Usual, " "+now+" ", "the value has blanks around it")
 		s.replace(rule, "empty", Usual, "", "the text is empty, which is "+listed)

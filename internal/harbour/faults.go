@@ -8,14 +8,16 @@ import (
 // Fault is a named mistake that the harbour office can be made to make.
 type Fault struct {
 	Name      string
-	Operation string // where it shows
-	Code      string // of the finding that tells it
-	Says      string // what the service does wrong
-	Demo      bool   // switched on in the demo
+	Operation string   // where it shows
+	Code      string   // of the finding that tells it
+	Says      string   // what the service does wrong
+	Demo      bool     // switched on in the demo
+	Also      []string // codes of what follows from it
 }
 
 // Operations of the harbour that take a body.
 const (
+	listVessels    = "GET /vessels"
 	createVessel   = "POST /vessels"
 	replaceVessel  = "PUT /vessels/{vessel_id}"
 	changeVessel   = "PATCH /vessels/{vessel_id}"
@@ -27,36 +29,49 @@ const (
 
 // Faults are all of them, each a mistake seen in practice.
 var Faults = []Fault{
-	{"update-unchecked", replaceVessel, "accepted", "the rules of the create endpoint were forgotten on the update", true},
-	{"numbers-coerced", createVessel, "accepted", "numbers in quotes and fractions are quietly made to fit", true},
-	{"unknown-kept", orderPilot, "accepted", "members that nobody described are taken", false},
-	{"duplicates-kept", bookBerth, "accepted", "the rule that services differ is written and never runs", true},
-	{"media-type-ignored", createVessel, "accepted", "any Content-Type is read as JSON", false},
-	{"success-with-error", openSession, "accepted", "a rejection comes as 200 with an error text", false},
-	{"wrong-type-fails", orderPilot, "crashed", "a value of the wrong type ends in 500", true},
-	{"malformed-fails", bookBerth, "crashed", "malformed JSON ends in 500", false},
-	{"redirects-home", openSession, "redirected", "a rejection sends the client to a page", false},
-	{"hangs-up", openSession, "no-answer", "malformed JSON makes the handler drop the connection", false},
-	{"not-found-for-all", replaceVessel, "wrong-status", "whatever is wrong, the answer is 404", false},
-	{"syntax-as-422", orderPilot, "wrong-status", "malformed JSON is answered with 422", true},
-	{"no-allow", openSession, "missing-header", "405 comes without Allow", true},
-	{"html-page", replaceBooking, "not-problem", "a rejection is an HTML page", false},
-	{"own-layout", orderPilot, "not-problem", "one endpoint answers in a layout of its own", false},
-	{"cut-answer", openSession, "unreadable", "the answer's JSON breaks off", false},
-	{"status-as-text", changeVessel, "bad-member", "the member status is text", true},
-	{"status-differs", createVessel, "status-mismatch", "the member status and the status line differ", false},
-	{"bare-rejection", changeVessel, "no-field-errors", "a rejection does not say which field", false},
-	{"sentence-only", openSession, "no-field-errors", "the field's name stands only inside a sentence", true},
-	{"field-withheld", createVessel, "missed-field", "for one field the whole body is blamed", false},
-	{"first-error-only", bookBerth, "one-at-a-time", "only the first of several errors is reported", true},
-	{"neighbour-blamed", orderPilot, "wrong-field", "a field that was right is blamed as well", false},
-	{"index-missing", bookBerth, "vague-field", "errors inside lists lack the index", false},
-	{"parent-named", replaceBooking, "vague-field", "the object is named and not the field in it", true},
-	{"other-spelling", createVessel, "vague-field", "fields are named in another spelling than the request's", false},
-	{"no-pointers", bookBerth, "broken-pointer", "what is called pointer is none", false},
-	{"maximum-exclusive", createVessel, "edge-rejected", "the largest number allowed is refused", true},
-	{"bytes-counted", replaceBooking, "edge-rejected", "lengths are counted in bytes", true},
-	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false},
+	{"update-unchecked", replaceVessel, "accepted", "the rules of the create endpoint were forgotten on the update", true, nil},
+	{"numbers-coerced", createVessel, "accepted", "numbers in quotes and fractions are quietly made to fit", true, nil},
+	{"unknown-kept", orderPilot, "accepted", "members that nobody described are taken", false, nil},
+	{"duplicates-kept", bookBerth, "accepted", "the rule that services differ is written and never runs", true, nil},
+	{"media-type-ignored", createVessel, "accepted", "any Content-Type is read as JSON", false, nil},
+	{"success-with-error", openSession, "accepted", "a rejection comes as 200 with an error text", false, nil},
+	{"wrong-type-fails", orderPilot, "crashed", "a value of the wrong type ends in 500", true, nil},
+	{"malformed-fails", bookBerth, "crashed", "malformed JSON ends in 500", false, nil},
+	{"redirects-home", openSession, "redirected", "a rejection sends the client to a page", false, nil},
+	{"hangs-up", openSession, "no-answer", "malformed JSON makes the handler drop the connection", false, nil},
+	{"not-found-for-all", replaceVessel, "wrong-status", "whatever is wrong, the answer is 404", false, nil},
+	{"syntax-as-422", orderPilot, "wrong-status", "malformed JSON is answered with 422", true, []string{"title-drift"}},
+	{"no-allow", openSession, "missing-header", "405 comes without Allow", true, nil},
+	{"html-page", replaceBooking, "not-problem", "a rejection is an HTML page", false, []string{"odd-layout", "odd-status"}},
+	{"own-layout", orderPilot, "not-problem", "one endpoint answers in a layout of its own", false, []string{"odd-layout", "odd-status"}},
+	{"cut-answer", openSession, "unreadable", "the answer's JSON breaks off", false, nil},
+	{"status-as-text", changeVessel, "bad-member", "the member status is text", true, nil},
+	{"status-differs", createVessel, "status-mismatch", "the member status and the status line differ", false, nil},
+	{"bare-rejection", changeVessel, "no-field-errors", "a rejection does not say which field", false, nil},
+	{"sentence-only", openSession, "no-field-errors", "the field's name stands only inside a sentence", true, nil},
+	{"field-withheld", createVessel, "missed-field", "for one field the whole body is blamed", false, []string{"one-at-a-time"}},
+	{"first-error-only", bookBerth, "one-at-a-time", "only the first of several errors is reported", true, nil},
+	{"neighbour-blamed", orderPilot, "wrong-field", "a field that was right is blamed as well", false, nil},
+	{"index-missing", bookBerth, "vague-field", "errors inside lists lack the index", false, nil},
+	{"parent-named", replaceBooking, "vague-field", "the object is named and not the field in it", true, nil},
+	{"other-spelling", createVessel, "vague-field", "fields are named in another spelling than the request's", false, nil},
+	{"no-pointers", bookBerth, "broken-pointer", "what is called pointer is none", false, []string{"odd-layout"}},
+	{"maximum-exclusive", createVessel, "edge-rejected", "the largest number allowed is refused", true, nil},
+	{"bytes-counted", replaceBooking, "edge-rejected", "lengths are counted in bytes", true, nil},
+	{"filter-unchecked", listVessels, "accepted", "query parameters are taken as they come", false, nil},
+	{"half-written", changeVessel, "changed-state", "a patch is written before it is checked", false, nil},
+	{"trace-shown", orderPilot, "leaks-internals", "a value of the wrong type shows the stack", false, nil},
+	{"phrase-returned", openSession, "echoes-secret", "field errors carry the rejected value, the pass phrase too", false, nil},
+	{"page-with-input", orderPilot, "unsafe-html", "a rejection is a page that repeats the input", false, []string{"not-problem", "odd-layout", "odd-status"}},
+	{"decoder-layout", bookBerth, "odd-layout", "malformed JSON is answered in another layout", false, []string{"not-problem"}},
+	{"words-missing", orderPilot, "empty-message", "fields are named without a word", false, []string{"undocumented"}},
+	{"answer-differs", openSession, "undocumented", "the answer to a success lacks a documented member", false, nil},
+	{"type-relative", openSession, "weak-problem", "the problem's type is relative", false, []string{"title-drift"}},
+	{"titles-vary", replaceBooking, "title-drift", "one problem type has the field's name in its title", false, nil},
+	{"lists-as-400", bookBerth, "odd-status", "rules of lists are answered with 400 and all others with 422", false, []string{"title-drift"}},
+	{"slow-minutes", openSession, "slow-rejection", "one rule takes more than a second to check", false, nil},
+	{"moody", changeVessel, "unstable", "every other rejection says 400", false, []string{"odd-status", "title-drift"}},
+	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false, nil},
 }
 
 // DemoFaults are the names of those that the demo switches on.

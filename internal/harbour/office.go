@@ -37,6 +37,7 @@ const (
 type Office struct {
 	faults map[string]bool
 	mu     sync.Mutex
+	turns  int // rejections of the fault moody
 	stores map[string]*store
 }
 
@@ -56,9 +57,15 @@ func New(faults []string) (*Office, error) {
 	for _, kind := range []string{"vessels", "berth-bookings", "pilot-orders", "sessions"} {
 		o.stores[kind] = &store{records: map[string]any{}}
 	}
-	o.keep("vessels", "5e0c3f6a-2b71-4c8d-9a4e-6f1d2c3b4a59", map[string]any{"name": "Aurora", "type": "cargo"})
-	o.keep("berth-bookings", "BB-000001", map[string]any{"berth": "C12"})
+	o.keep("vessels", "5e0c3f6a-2b71-4c8d-9a4e-6f1d2c3b4a59", aurora("cargo"))
+	o.keep("berth-bookings", "BB-000001", map[string]any{"vessel_id": "5e0c3f6a-2b71-4c8d-9a4e-6f1d2c3b4a59", "berth": "C12", "arrives_at": "2031-05-04T06:00:00Z", "departs_at": "2031-05-06T18:30:00Z",
+		"purpose": "Discharging timber", "accepts_dues": true, "crew": []any{map[string]any{"name": "A. Lind", "rank": "master"}}})
 	return o, nil
+}
+
+// aurora is the vessel on record.
+func aurora(kind any) map[string]any {
+	return map[string]any{"name": "Aurora", "imo": "IMO9074729", "type": kind, "length_m": json.Number("182.5"), "crew_capacity": json.Number("24"), "flag": "NO"}
 }
 
 func (o *Office) keep(kind, id string, record any) {
@@ -107,7 +114,7 @@ type endpoint struct {
 // routes by path: a collection, or one record of it.
 var routes = map[string]map[string]endpoint{
 	"/vessels": {
-		"GET":  {run: (*Office).list},
+		"GET":  {operation: listVessels, run: (*Office).list},
 		"POST": {createVessel, "application/json", vessel, (*Office).create},
 	},
 	"/vessels/*": {
@@ -152,7 +159,7 @@ func (o *Office) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	var body map[string]any
 	if e.rule != nil {
-		if body, ok = o.body(w, r, e); !ok {
+		if body, ok = o.body(w, r, e, kind, id); !ok {
 			return
 		}
 	}
@@ -181,7 +188,7 @@ func (o *Office) has(e endpoint, fault string) bool {
 
 // body reads and checks a request's body. Where it is not right, the rejection
 // is written and false comes back.
-func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint) (map[string]any, bool) {
+func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, id string) (map[string]any, bool) {
 	media, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	if (err != nil || media != e.media) && !o.has(e, "media-type-ignored") {
 		problem{status: 415, title: "Unsupported media type", detail: "Send " + e.media + "."}.write(w)
@@ -205,9 +212,12 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint) (map[s
 	c := &checker{bytes: o.has(e, "bytes-counted"), coerce: o.has(e, "numbers-coerced"), below: o.has(e, "maximum-exclusive")}
 	e.rule(c, "", value)
 	object, _ := value.(map[string]any)
+	if o.has(e, "half-written") && object["type"] != nil && len(c.errors) > 0 {
+		o.keep(kind, id, aurora(object["type"]))
+	}
 	errors := o.overlook(e, c.errors, object)
 	if len(errors) > 0 {
-		o.reject(w, r, e, errors)
+		o.reject(w, r, e, object, errors)
 		return nil, false
 	}
 	return object, true
@@ -260,6 +270,8 @@ func (o *Office) overlook(e endpoint, errors []fieldError, object map[string]any
 
 func (o *Office) malformed(w http.ResponseWriter, e endpoint, empty bool) {
 	switch {
+	case o.has(e, "decoder-layout") && !empty:
+		answer(w, 400, "application/json", []byte(`{"message":"invalid JSON"}`))
 	case empty:
 		problem{status: 400, title: "Body missing", detail: "This operation needs a body."}.write(w)
 	case o.has(e, "malformed-fails"):

@@ -26,6 +26,10 @@ func shown(id string, record any) map[string]any {
 func (o *Office) create(w http.ResponseWriter, r *http.Request, kind, _ string, body map[string]any) {
 	id := o.newID(kind)
 	o.keep(kind, id, body)
+	if o.faults["answer-differs"] && kind == "sessions" {
+		answer(w, http.StatusCreated, "application/json", instance.Encode(map[string]any{"id": id, "minutes": "unlimited"}))
+		return
+	}
 	w.Header().Set("Location", "/"+kind+"/"+url.PathEscape(id))
 	answer(w, http.StatusCreated, "application/json", instance.Encode(shown(id, body)))
 }
@@ -82,6 +86,9 @@ func (o *Office) list(w http.ResponseWriter, r *http.Request, kind, _ string, _ 
 	}
 	if q.Has("built_after") {
 		text(0, 0, fullDate)(c, "/built_after", q.Get("built_after"))
+	}
+	if o.faults["filter-unchecked"] {
+		c.errors, limit = nil, 20
 	}
 	if len(c.errors) > 0 {
 		problem{status: 400, kind: "invalid-parameters", title: "Parameters are invalid", detail: "Some query parameters are not as they should be.", errors: c.errors,

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"obiter/internal/instance"
 )
@@ -29,7 +30,11 @@ func (p problem) write(w http.ResponseWriter) {
 	if len(p.errors) > 0 {
 		var list []any
 		for _, e := range p.errors {
-			list = append(list, map[string]any{"pointer": pointerText(e.pointer), "detail": e.detail})
+			entry := map[string]any{"pointer": pointerText(e.pointer), "detail": e.detail}
+			if e.detail == "" {
+				delete(entry, "detail")
+			}
+			list = append(list, entry)
 		}
 		doc["errors"] = list
 	}
@@ -55,7 +60,7 @@ func answer(w http.ResponseWriter, status int, media string, body []byte) {
 }
 
 // reject answers a body that breaks rules: rightly, or as the faults have it.
-func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, errors []fieldError) {
+func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, body map[string]any, errors []fieldError) {
 	p := problem{status: 422, kind: "invalid-fields", title: "Fields are invalid", detail: "Some fields of the request are not as they should be.", errors: errors}
 	switch {
 	case o.has(e, "success-with-error"):
@@ -73,11 +78,28 @@ func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, erro
 	case o.has(e, "own-layout"):
 		answer(w, 400, "application/json", instance.Encode(map[string]any{"error": "invalid", "fields": fieldMap(errors)}))
 		return
+	case o.has(e, "trace-shown") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.kind == "type" }):
+		p.change = func(doc map[string]any) {
+			doc["detail"] = "panic: goroutine 41 [running]: harbour/pilots.(*Desk).Order(0xc0001) pilots.go:88"
+		}
+	case o.has(e, "page-with-input"):
+		answer(w, 400, "text/html; charset=utf-8", []byte(fmt.Sprintf("<!doctype html><title>Bad request</title><p>Nobody boards at %v.</p>", body["boarding"])))
+		return
+	case o.has(e, "slow-minutes") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.pointer == "/minutes" && f.kind == "limit" }) && len(errors) == 1:
+		time.Sleep(1100 * time.Millisecond)
 	case o.has(e, "cut-answer"):
 		answer(w, 422, "application/problem+json", []byte(`{"type":"https://harbour.example/problems/invalid-fields","title":"Fields are inv`))
 		return
 	}
 	p.errors = o.misname(e, errors)
+	for i := range p.errors {
+		if o.has(e, "words-missing") {
+			p.errors[i].detail = ""
+		}
+		if v, ok := body["pass_phrase"].(string); ok && o.has(e, "phrase-returned") && p.errors[i].pointer == "/pass_phrase" {
+			p.errors[i].detail += ": " + v
+		}
+	}
 	o.misword(e, &p, errors)
 	p.write(w)
 }
@@ -163,6 +185,22 @@ func (o *Office) misword(e endpoint, p *problem, errors []fieldError) {
 			words = append(words, fmt.Sprintf("%s %s", instance.Last(f.pointer), f.detail))
 		}
 		p.detail = strings.Join(words, "; ") + "."
+	}
+	if o.has(e, "type-relative") {
+		p.change = func(doc map[string]any) { doc["type"] = "/problems/invalid-fields" }
+	}
+	if o.has(e, "titles-vary") && len(errors) > 0 {
+		p.title = "Invalid: " + instance.Last(errors[0].pointer)
+	}
+	if o.has(e, "lists-as-400") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.pointer == "/services" }) {
+		p.status = 400
+	}
+	if o.has(e, "moody") {
+		o.mu.Lock()
+		if o.turns++; o.turns%2 == 0 {
+			p.status = 400
+		}
+		o.mu.Unlock()
 	}
 	if o.has(e, "status-as-text") {
 		p.change = func(doc map[string]any) { doc["status"] = "422" }

@@ -23,13 +23,16 @@ const (
 	right
 )
 
-// blame compares the fields that an answer names with those that were wrong.
-func blame(c exchange.Case, doc problem.Document) []Finding {
-	var pointers []string
+func pointers(c exchange.Case) []string {
+	var out []string
 	for _, f := range c.Flaws {
-		pointers = append(pointers, f.Pointer)
+		out = append(out, f.Pointer)
 	}
-	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, pointers))
+	return out
+}
+
+// blame compares the fields that an answer names with those that were wrong.
+func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Finding {
 	if len(reading.Fields) == 0 {
 		return []Finding{noFieldErrors(c, doc)}
 	}
@@ -56,6 +59,9 @@ func blame(c exchange.Case, doc problem.Document) []Finding {
 			continue
 		}
 		reported = append(reported, f)
+		if reading.Fields[by].Message == "" && !slices.ContainsFunc(found, func(f Finding) bool { return f.Code == "empty-message" }) {
+			found = append(found, finding("empty-message", f.Pointer, reading.Fields[by].At, fmt.Sprintf("%s is named, and nothing says what is wrong with it", f.Pointer)))
+		}
 		if best == vague {
 			found = append(found, vaguely(f, reading.Fields[by]))
 		}
@@ -78,15 +84,32 @@ func blame(c exchange.Case, doc problem.Document) []Finding {
 	return found
 }
 
-// stands tells how a name stands for a flaw. What is right depends on the rule:
-// an unknown member may be reported at its object, a rule of a whole list or
-// object at something inside it.
+// allowance is what beside the field itself may be named for a rule.
+type allowance struct {
+	parent standing // the object that holds the field
+	above  standing // any object or list around it
+}
+
+// allowances are the rules for which a name above the field says enough, or
+// says something. For all others a name above is vague.
+var allowances = map[string]allowance{
+	"required":              {vague, vague}, // of the parent only where the message names the member
+	"dependentRequired":     {vague, vague},
+	"additionalProperties":  {right, vague}, // it is the object that must not have the member
+	"unevaluatedProperties": {right, vague},
+	"propertyNames":         {right, vague},
+	"oneOf":                 {right, right}, // the rule is of the whole; readers say it where they see it
+	"anyOf":                 {right, right},
+	"not":                   {right, right},
+}
+
+// stands tells how a name stands for a flaw. A name inside the field is the
+// field's: rules of a whole list or object are often reported at an entry.
 func stands(f flaw.Flaw, n layout.Named) standing {
-	switch fit := n.Name.Fits(f.Pointer); fit {
-	case layout.Exact:
+	fit := n.Name.Fits(f.Pointer)
+	switch fit {
+	case layout.Exact, layout.Below:
 		return right
-	case layout.Below:
-		return right // what is inside the field is the field's
 	case layout.Spelling:
 		if f.In == "header" {
 			return right // names of header fields are the same in any case (RFC 9110, section 5.1)
@@ -94,19 +117,34 @@ func stands(f flaw.Flaw, n layout.Named) standing {
 		return vague
 	case layout.NoIndex, layout.NameOnly:
 		return vague
-	case layout.Root, layout.Above:
-		parent := n.Name.Fits(instance.Parent(f.Pointer)) == layout.Exact || fit == layout.Root && instance.Parent(f.Pointer) == ""
-		switch f.Rule {
-		case "additionalProperties", "unevaluatedProperties", "propertyNames":
-			if parent {
-				return right
-			}
-		case "oneOf", "anyOf", "not":
-			return right // the rule is of the whole; readers say it where they see it
-		}
-		if fit == layout.Above || parent && n.Speaks(f.Pointer) {
+	case layout.None:
+		return calledFor(f, n)
+	}
+	allowed, ruled := allowances[f.Rule]
+	if !ruled {
+		allowed = allowance{vague, vague}
+	}
+	holder := instance.Parent(f.Pointer)
+	parent := n.Name.Fits(holder) == layout.Exact || fit == layout.Root && holder == ""
+	switch {
+	case parent && allowed.parent == right:
+		return right
+	case fit == layout.Root && allowed.above == right:
+		return right
+	case fit == layout.Root: // the whole body is named for anything; it counts if it speaks of the field
+		if parent && n.Speaks(f.Pointer) {
 			return vague
 		}
+		return missed
+	}
+	return allowed.above
+}
+
+// calledFor takes for dependentRequired the member that calls for the missing one.
+func calledFor(f flaw.Flaw, n layout.Named) standing {
+	if name, ok := strings.CutPrefix(f.Variant, "without-"); ok && f.Rule == "dependentRequired" &&
+		n.Name.Fits(instance.Join(instance.Parent(f.Pointer), name)) == layout.Exact {
+		return right
 	}
 	return missed
 }

@@ -5,14 +5,17 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
+	"obiter/internal/instance"
 	"obiter/internal/layout"
 	"obiter/internal/problem"
 )
@@ -25,6 +28,7 @@ type Finding struct {
 	At       string   `json:"at,omitempty"`    // header name, or pointer into the answer
 	Field    string   `json:"field,omitempty"` // pointer of the request field concerned
 	Cites    string   `json:"cites,omitempty"`
+	Count    int      `json:"count,omitempty"` // of a finding of the whole run: how many answers show it
 }
 
 // Verdict is the outcome of a case.
@@ -38,32 +42,53 @@ const (
 	Unproven Verdict = "unproven"
 )
 
-// Case judges one answer. proven tells whether the operation's control was
-// accepted; for a control itself it is not used.
-func Case(c exchange.Case, a exchange.Answer, proven bool) (Verdict, []Finding) {
-	var found []Finding
-	switch {
-	case c.Kind == exchange.Flawed:
-		found = flawed(c, a)
-	default:
-		found = valid(c, a)
+// Context is what is known beside a case and its answer.
+type Context struct {
+	Proven   bool              // the operation's control was accepted; not used for a control itself
+	Control  time.Duration     // how long that took; 0: not known
+	Describe exchange.Describe // what the description says of answers; nil: nothing
+}
+
+// Judgement is what a case comes to.
+type Judgement struct {
+	Verdict  Verdict
+	Findings []Finding
+	Traits   *Traits // of a rejection; nil for anything else
+}
+
+// Case judges one answer.
+func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
+	var out Judgement
+	if c.Kind == exchange.Flawed {
+		out.Findings, out.Traits = flawed(c, a, ctx)
+	} else {
+		out.Findings = valid(c, a)
 	}
-	if c.Kind != exchange.Control && !proven {
-		found = slices.DeleteFunc(found, func(f Finding) bool {
+	if a.Err == "" {
+		out.Findings = append(out.Findings, beyond(c, a, ctx)...)
+	}
+	if slices.ContainsFunc(out.Findings, func(f Finding) bool { return slices.Contains(malformed, f.Code) }) {
+		out.Findings = slices.DeleteFunc(out.Findings, func(f Finding) bool { return f.Code == "undocumented" }) // it is the same thing
+	}
+	unproven := c.Kind != exchange.Control && !ctx.Proven
+	if unproven {
+		out.Findings = slices.DeleteFunc(out.Findings, func(f Finding) bool {
 			known, ok := Find(f.Code)
 			return ok && !known.Itself
 		})
 	}
-	for _, f := range found {
-		if f.Severity == Error {
-			return Fail, found
-		}
+	slices.SortStableFunc(out.Findings, func(a, b Finding) int { return cmp.Compare(Rank(a.Code), Rank(b.Code)) })
+	out.Verdict = Pass
+	if slices.ContainsFunc(out.Findings, func(f Finding) bool { return f.Severity == Error }) {
+		out.Verdict = Fail
+	} else if unproven {
+		out.Verdict = Unproven
 	}
-	if c.Kind != exchange.Control && !proven {
-		return Unproven, found
-	}
-	return Pass, found
+	return out
 }
+
+// malformed are the codes of answers that cannot be the documented ones.
+var malformed = []string{"not-problem", "unreadable", "bad-member", "empty-message", "wrong-status"}
 
 func finding(code, field, at, message string) Finding {
 	known, ok := Find(code)
@@ -158,30 +183,31 @@ func shownPointer(pointer string) string {
 // flawed judges the answer to a request that must be rejected. What rules out
 // the rest comes first: a success, a crash and a redirect are each the one
 // thing to say.
-func flawed(c exchange.Case, a exchange.Answer) []Finding {
+func flawed(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Traits) {
 	field := fieldOf(c)
 	success := a.Status >= 200 && a.Status < 300
+	one := func(f Finding) ([]Finding, *Traits) { return []Finding{f}, nil }
 	switch {
 	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.Cut:
-		return nil // a service need not read on (RFC 9110, section 15.5.14)
+		return nil, nil // a service need not read on (RFC 9110, section 15.5.14)
 	case a.Err != "":
-		return []Finding{finding("no-answer", field, "", said(c)+" got no answer: "+a.Err)}
+		return one(finding("no-answer", field, "", said(c)+" got no answer: "+a.Err))
 	case success && c.Expect.Class == exchange.Either:
-		return nil
+		return nil, nil
 	case success:
-		return []Finding{accepted(c, a, field)}
+		return one(accepted(c, a, field))
 	case a.Status >= 500:
-		return []Finding{finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a)))}
+		return one(finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a))))
 	case a.Status >= 300 && a.Status < 400:
 		where := a.Header.Get("Location")
 		if where == "" {
 			where = "nowhere"
 		}
-		return []Finding{finding("redirected", field, "Location", fmt.Sprintf("%s was answered with %s to %s", said(c), StatusText(a.Status), where))}
+		return one(finding("redirected", field, "Location", fmt.Sprintf("%s was answered with %s to %s", said(c), StatusText(a.Status), where)))
 	case a.Status < 200:
-		return []Finding{finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), StatusText(a.Status)))}
+		return one(finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), StatusText(a.Status))))
 	}
-	return rejected(c, a)
+	return rejected(c, a, ctx)
 }
 
 // said tells in a few words what was wrong with the request.
@@ -204,7 +230,7 @@ func fieldOf(c exchange.Case) string {
 }
 
 func accepted(c exchange.Case, a exchange.Answer, field string) Finding {
-	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s", said(c), StatusText(a.Status)))
+	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s%s", said(c), StatusText(a.Status), stored(c, a)))
 	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	if doc.Object["error"] != nil || doc.Object["errors"] != nil || doc.Media == "application/problem+json" {
 		f.Message += ", though its body speaks of an error" + quoted(a)
@@ -216,6 +242,38 @@ func accepted(c exchange.Case, a exchange.Answer, field string) Finding {
 		f.Severity = Warning
 	}
 	return f
+}
+
+// stored tells what an answer shows in the place of the flawed value.
+func stored(c exchange.Case, a exchange.Answer) string {
+	if len(c.Flaws) != 1 || c.Flaws[0].In != "body" || c.Flaws[0].Pointer == "" {
+		return ""
+	}
+	answer, err := instance.Decode(a.Body)
+	sent, was := instance.Get(c.Body, c.Flaws[0].Pointer)
+	shown, is := instance.Get(answer, c.Flaws[0].Pointer)
+	switch {
+	case err != nil || !is && !was:
+		return ""
+	case !is:
+		if _, isObject := answer.(map[string]any); !isObject || c.Flaws[0].Rule != "additionalProperties" {
+			return ""
+		}
+		return "; the answer does not show it"
+	case !was:
+		return fmt.Sprintf("; the answer shows %s in its place", shortValue(shown))
+	case instance.Equal(sent, shown):
+		return "; the answer shows it as it was sent"
+	}
+	return fmt.Sprintf("; sent was %s, and the answer shows %s", shortValue(sent), shortValue(shown))
+}
+
+func shortValue(v any) string {
+	text := string(instance.Encode(v))
+	if r := []rune(text); len(r) > 60 {
+		return string(r[:57]) + "..."
+	}
+	return text
 }
 
 // open tells whether a standard leaves it to a service to take such a request,
@@ -233,7 +291,7 @@ func open(f flaw.Flaw) bool {
 	return false
 }
 
-func rejected(c exchange.Case, a exchange.Answer) []Finding {
+func rejected(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Traits) {
 	var found []Finding
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	if !right {
@@ -247,17 +305,24 @@ func rejected(c exchange.Case, a exchange.Answer) []Finding {
 	doc, departures := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	for _, d := range departures {
 		if a.Truncated && d.Code == "unreadable" {
-			d.Message = "the body is longer than is read, so no JSON could be read from it"
+			d.Message = "the body is longer than is read, so nothing could be read from it"
 		}
 		f := finding(d.Code, "", d.At, d.Message)
-		f.Cites = "RFC 9457, section " + d.Section
+		f.Cites = d.Cites
 		found = append(found, f)
 	}
+	traits := traitsOf(c, a, doc)
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
 	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c) {
-		found = append(found, blame(c, doc)...)
+		reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, pointers(c)))
+		blamed := blame(c, doc, reading)
+		found = append(found, blamed...)
+		traits.fields(c, reading, blamed)
 	}
-	return found
+	if f, slow := slowly(c, a, ctx); slow {
+		found = append(found, f)
+	}
+	return found, traits
 }
 
 func oneOf(statuses []int) string {

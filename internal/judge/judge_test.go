@@ -13,6 +13,12 @@ import (
 
 const control = `{"name":"Aurora","length_m":12.5,"flag":"NO","crew":[{"name":"a","rank":"mate"},{"name":"b","rank":"cook"}],"cargo":{"weight_t":3}}`
 
+// judged judges with nothing known beside.
+func judged(c exchange.Case, a exchange.Answer, proven bool) (Verdict, []Finding) {
+	j := Case(c, a, Context{Proven: proven})
+	return j.Verdict, j.Findings
+}
+
 func decode(t testing.TB, s string) any {
 	t.Helper()
 	v, err := instance.Decode([]byte(s))
@@ -47,7 +53,12 @@ func broken(t testing.TB, class exchange.Class, flaws ...string) exchange.Case {
 
 const problemMedia = "application/problem+json"
 
+// answer is one with the given body; a problem document that has no type is
+// given one, so that it is not weak.
 func answer(status int, media, body string, headers ...string) exchange.Answer {
+	if strings.HasPrefix(body, "{") && media == problemMedia && !strings.Contains(body, `"type"`) && len(body) > 1 {
+		body = strings.Replace(`{"type":"urn:harbour:x",`+body[1:], ",}", "}", 1)
+	}
 	a := exchange.Answer{Status: status, Header: http.Header{}, Body: []byte(body)}
 	if media != "" {
 		a.Header.Set("Content-Type", media)
@@ -106,11 +117,11 @@ func TestVerdicts(t *testing.T) {
 		{"sound: 405", method, answer(405, problemMedia, `{}`, "Allow: POST"), ""},
 		{"sound: 405 with an empty Allow", method, answer(405, problemMedia, `{}`, "Allow: "), ""},
 		{"sound: 415", media, answer(415, problemMedia, `{}`), ""},
-		{"sound: XML", name, answer(422, "application/problem+xml", `<problem/>`), ""},
+		{"sound: XML", name, answer(422, "application/problem+xml", `<problem xmlns="urn:ietf:rfc:7807"><type>urn:harbour:x</type><errors><i><pointer>#/name</pointer><detail>x</detail></i></errors></problem>`), ""},
 		{"sound: all of several", two, answer(422, problemMedia, named("#/name", "#/flag")), ""},
 		{"sound: segments", deep, answer(422, problemMedia, `{"errors":[{"loc":["body","crew",1,"rank"],"msg":"x"}]}`), ""},
 		{"sound: brackets in a map", deep, answer(422, problemMedia, `{"errors":{"crew[1].rank":["x"]}}`), ""},
-		{"sound: the decoder's stage first", broken(t, exchange.Constraint, "/name minLength", "/flag type"), answer(400, problemMedia, `{"errors":[{"pointer":"#/flag"}]}`), ""},
+		{"sound: the decoder's stage first", broken(t, exchange.Constraint, "/name minLength", "/flag type"), answer(400, problemMedia, `{"errors":[{"pointer":"#/flag","detail":"x"}]}`), ""},
 		{"sound: presence before limits", broken(t, exchange.Constraint, "/name minLength", "/flag required"), answer(422, problemMedia, named("#/flag")), ""},
 
 		{"sound: what another branch misses beside the field", choice, answer(422, problemMedia, named("#/cargo/volume", "#/cargo/weight_t")), ""},
@@ -144,12 +155,12 @@ func TestVerdicts(t *testing.T) {
 		{"HTML", name, answer(400, "text/html", "<p>"), "not-problem"},
 		{"no body", name, answer(400, "", ""), "not-problem"},
 		{"not JSON", name, answer(422, problemMedia, "{"), "unreadable"},
-		{"a list", name, answer(422, problemMedia, `[{"pointer":"#/name"}]`), "unreadable"},
+		{"a list", name, answer(422, problemMedia, `[{"pointer":"#/name","detail":"x"}]`), "unreadable"},
 		{"status as text", name, answer(422, problemMedia, strings.Replace(named("#/name"), "422", `"422"`, 1)), "bad-member"},
 		{"another status", name, answer(400, problemMedia, named("#/name")), "status-mismatch"},
 		{"bare", name, answer(422, problemMedia, `{"title":"Bad request"}`), "no-field-errors"},
 		{"only a sentence", name, answer(422, problemMedia, `{"detail":"name is too short"}`), "no-field-errors"},
-		{"another field", name, answer(422, problemMedia, named("#/flag")), "wrong-field missed-field"},
+		{"another field", name, answer(422, problemMedia, named("#/flag")), "missed-field wrong-field"},
 		{"the field and another", name, answer(422, problemMedia, named("#/name", "#/flag")), "wrong-field"},
 		{"the body only", name, answer(422, problemMedia, named("#")), "missed-field"},
 		{"without the index", deep, answer(422, problemMedia, named("#/crew/rank")), "vague-field"},
@@ -164,10 +175,10 @@ func TestVerdicts(t *testing.T) {
 		{"one of two", two, answer(422, problemMedia, named("#/name")), "one-at-a-time"},
 		{"one of two decoder's errors", broken(t, exchange.Constraint, "/name type", "/flag type"), answer(422, problemMedia, named("#/name")), "one-at-a-time"},
 		{"later ones without the earlier", broken(t, exchange.Constraint, "/name minLength", "/flag type"), answer(422, problemMedia, named("#/name")), "one-at-a-time"},
-		{"none of two", two, answer(422, problemMedia, named("#/length_m")), "wrong-field missed-field"},
+		{"none of two", two, answer(422, problemMedia, named("#/length_m")), "missed-field wrong-field"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			verdict, found := Case(c.c, c.a, true)
+			verdict, found := judged(c.c, c.a, true)
 			var codes []string
 			failed := false
 			for _, f := range found {
@@ -206,7 +217,7 @@ func TestControlsAndEdges(t *testing.T) {
 		{"edge refused, unproven", edge, answer(404, problemMedia, `{}`), false, Unproven, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			verdict, found := Case(c.c, c.a, c.proven)
+			verdict, found := judged(c.c, c.a, c.proven)
 			got := ""
 			for _, f := range found {
 				got += f.Code + ": " + f.Message
@@ -234,7 +245,7 @@ func TestUnprovenKeepsWhatIsWrongByItself(t *testing.T) {
 		{answer(404, "text/html", `<p>`), Fail, "not-problem"},
 		{answer(201, "application/json", `{}`), Fail, "accepted"},
 	} {
-		verdict, found := Case(c, x.a, false)
+		verdict, found := judged(c, x.a, false)
 		got := ""
 		for _, f := range found {
 			got += f.Code
@@ -249,14 +260,14 @@ func TestWhatIsOpenIsOnlyWarnedOf(t *testing.T) {
 	for _, rule := range []string{"wrong-method", "unknown-path", "wrong-content-encoding", "duplicate-member", "unknown-id", "wrong-content-type absent", "wrong-content-type other-json"} {
 		c := broken(t, exchange.Method, "request "+rule)
 		c.Flaws[0].Rule, c.Flaws[0].Variant, _ = strings.Cut(rule, " ")
-		verdict, found := Case(c, answer(200, "application/json", `{}`), true)
+		verdict, found := judged(c, answer(200, "application/json", `{}`), true)
 		if verdict != Pass || len(found) != 1 || found[0].Severity != Warning {
 			t.Errorf("%s: %s %+v", rule, verdict, found)
 		}
 	}
 	c := broken(t, exchange.MediaType, "request wrong-content-type")
 	c.Flaws[0].Variant = "text-plain"
-	if verdict, found := Case(c, answer(200, "application/json", `{}`), true); verdict != Fail || len(found) != 1 {
+	if verdict, found := judged(c, answer(200, "application/json", `{}`), true); verdict != Fail || len(found) != 1 {
 		t.Errorf("another media type that is taken: %s %+v", verdict, found)
 	}
 }
@@ -277,7 +288,7 @@ func FuzzCase(f *testing.F) {
 	f.Fuzz(func(t *testing.T, status int, media string, body []byte) {
 		a := exchange.Answer{Status: status, Header: http.Header{"Content-Type": {media}}, Body: body}
 		for _, c := range []exchange.Case{broken(t, exchange.Constraint, "/crew/1/rank enum"), broken(t, exchange.Syntax, "request malformed-json")} {
-			if verdict, found := Case(c, a, true); verdict == Fail && len(found) == 0 {
+			if verdict, found := judged(c, a, true); verdict == Fail && len(found) == 0 {
 				t.Fatal("a failure without a finding")
 			}
 		}
@@ -290,6 +301,6 @@ func BenchmarkCase(b *testing.B) {
 	a := answer(422, problemMedia, strings.TrimSuffix(named("#/crew/1/rank"), "}")+padding)
 	b.SetBytes(int64(len(a.Body)))
 	for b.Loop() {
-		Case(c, a, true)
+		judged(c, a, true)
 	}
 }

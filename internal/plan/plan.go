@@ -38,6 +38,7 @@ type Options struct {
 type Plan struct {
 	doc        *oad.Document
 	set        *schema.Set
+	answers    answers
 	maker      *sample.Maker
 	opt        Options
 	operations []oad.Operation
@@ -49,7 +50,7 @@ type Plan struct {
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, set: schema.NewSet(doc), maker: sample.New(opt.Seed), opt: opt}
+	p := &Plan{doc: doc, set: schema.NewSet(doc), answers: answers{set: schema.NewSet(doc)}, maker: sample.New(opt.Seed), opt: opt}
 	selected, err := selectOperations(doc.Operations, opt)
 	p.operations = selected
 	if opt.Base == "" && len(doc.Servers) > 0 {
@@ -419,6 +420,14 @@ const (
 // branch that a part has beside.
 func (e *emitter) controls() {
 	shapes := []string{fullest, leanest}
+	secrets := map[string][]string{}
+	for _, part := range e.op.Parts {
+		if part.In == "body" {
+			for _, c := range part.Controls {
+				secrets[c.Shape] = secretFields(part, c.Value)
+			}
+		}
+	}
 	for _, part := range e.op.Parts {
 		for _, c := range part.Controls {
 			if !slices.Contains(shapes, c.Shape) {
@@ -430,7 +439,7 @@ func (e *emitter) controls() {
 		values := e.op.values(shape)
 		e.give(exchange.Case{
 			Name: "control, " + shape, Kind: exchange.Control, Request: e.op.compose(values), Base: shape,
-			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"],
+			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"], Secrets: secretsIn(values["body"], secrets[shape]),
 		}, []flaw.Flaw{{In: "body", Rule: "control", Variant: shape}})
 	}
 }
@@ -452,13 +461,17 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 		identity = []flaw.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
 	}
 	alternatives := flaw.Alternatives(part.Schema, control.Value)
+	var secrets []string
+	if part.In == "body" {
+		secrets = secretFields(part, control.Value)
+	}
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In,
 		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
 	if part.In != "body" || part.form != "" {
 		opt.Seen = part.seen
 	}
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
-		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives}
+		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, Secrets: secretsIn(p.Value, secrets)}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)

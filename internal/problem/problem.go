@@ -1,5 +1,6 @@
-// Package problem reads answers as RFC 9457 problem documents and lists where
-// they depart from the RFC. It judges nothing else, and takes any bytes.
+// Package problem reads answers as RFC 9457 problem documents, JSON or XML, and
+// lists where they depart from the RFC. It judges nothing else, and takes any
+// bytes.
 package problem
 
 import (
@@ -7,7 +8,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"mime"
+	"net/http"
 	"net/url"
+	"regexp"
+	"slices"
 	"strings"
 
 	"obiter/internal/instance"
@@ -15,18 +19,18 @@ import (
 
 // Departure is one point in which an answer is not what RFC 9457 asks for.
 type Departure struct {
-	Code    string // not-problem, unreadable, bad-member or status-mismatch
+	Code    string // not-problem, unreadable, bad-member, status-mismatch or weak-problem
 	Message string
 	At      string // JSON Pointer into the body, or the header's name
-	Section string // of RFC 9457
+	Cites   string // the standard and its section
 }
 
 // Document is an answer's body, as far as it could be read.
 type Document struct {
-	Media  string         // the media type, lower case, without parameters
-	Object map[string]any // nil where the body is no JSON object
-	Value  any            // the JSON value; nil where there is none
-	XML    bool           // application/problem+xml: right, but not looked into
+	Media   string         // the media type, lower case, without parameters
+	Claimed bool           // the media type is that of problem documents
+	Object  map[string]any // nil where the body is no object
+	Value   any            // the JSON value; nil where there is none
 }
 
 // Text is a member that is text; "" where it is not.
@@ -35,40 +39,64 @@ func (d Document) Text(name string) string {
 	return s
 }
 
+// Type is the problem type: a missing one means about:blank (section 3.1.1).
+func (d Document) Type() string {
+	if s := d.Text("type"); s != "" {
+		return s
+	}
+	return blank
+}
+
+// blank is the type of problems that are no more than their status (section 4.2.1).
+const blank = "about:blank"
+
+// Specific tells whether the problem has a type of its own.
+func (d Document) Specific() bool { return d.Type() != blank }
+
+func section(n string) string { return "RFC 9457, section " + n }
+
 // Read reads an answer. The HTTP status serves to check the member "status".
 func Read(contentType string, body []byte, status int) (Document, []Departure) {
 	var doc Document
 	var found []Departure
 	doc.Media = mediaType(contentType)
-	claimed := doc.Media == "application/problem+json"
-	doc.XML = doc.Media == "application/problem+xml"
-	if doc.XML {
-		return doc, nil
+	switch doc.Media {
+	case "application/problem+json":
+		doc.Claimed = true
+	case "application/problem+xml":
+		doc.Claimed = true
+		return readXML(doc, body, status)
+	default:
+		found = append(found, Departure{"not-problem", wrongMedia(contentType, doc.Media, body), "Content-Type", section("3")})
 	}
-	if !claimed {
-		found = append(found, Departure{"not-problem", wrongMedia(contentType, doc.Media, body), "Content-Type", "3"})
-	}
-	body = bytes.TrimPrefix(body, []byte("\xef\xbb\xbf"))
-	value, err := instance.Decode(body)
+	text := bytes.TrimPrefix(body, []byte("\xef\xbb\xbf"))
+	value, err := instance.Decode(text)
 	if err != nil {
-		if claimed || doc.Media == "application/json" || strings.HasSuffix(doc.Media, "+json") {
-			found = append(found, Departure{"unreadable", "no JSON could be read from the body: " + err.Error(), "", "3"})
+		if doc.Claimed || doc.Media == "application/json" || strings.HasSuffix(doc.Media, "+json") {
+			found = append(found, Departure{"unreadable", "no JSON could be read from the body: " + err.Error(), "", section("3")})
 		}
 		return doc, found
 	}
 	doc.Value = value
 	object, ok := value.(map[string]any)
 	if !ok {
-		if claimed {
-			found = append(found, Departure{"unreadable", fmt.Sprintf("the body is a JSON %s where a problem document is an object", instance.Type(value)), "", "3"})
+		if doc.Claimed {
+			found = append(found, Departure{"unreadable", fmt.Sprintf("the body is a JSON %s where a problem document is an object", instance.Type(value)), "", section("3")})
 		}
 		return doc, found
 	}
 	doc.Object = object
-	if claimed {
-		found = append(found, members(object, status)...)
+	if !doc.Claimed {
+		return doc, found
 	}
-	return doc, found
+	if len(text) < len(body) {
+		found = append(found, Departure{"weak-problem", "the body begins with a byte order mark, which JSON text must not have", "", "RFC 8259, section 8.1"})
+	}
+	if name, twice := repeated(text); twice {
+		found = append(found, Departure{"weak-problem", fmt.Sprintf("the member %q stands twice in one object, and readers differ on which one counts", name), "", "RFC 8259, section 4"})
+	}
+	found = append(found, members(object, status)...)
+	return doc, append(found, doc.weak(status)...)
 }
 
 func mediaType(contentType string) string {
@@ -88,6 +116,8 @@ func wrongMedia(contentType, media string, body []byte) string {
 		what = "the answer has no Content-Type"
 	case media == "text/html":
 		what = "the answer is an HTML page"
+	case strings.Contains(media, "problem"):
+		what = fmt.Sprintf("the answer is %s, which is not the media type's name", media)
 	}
 	return what + " where a problem document (application/problem+json) is asked for"
 }
@@ -95,8 +125,8 @@ func wrongMedia(contentType, media string, body []byte) string {
 // members checks the RFC's own members (section 3.1).
 func members(object map[string]any, status int) []Departure {
 	var found []Departure
-	bad := func(name, section, want string) {
-		found = append(found, Departure{"bad-member", fmt.Sprintf("%s is %s where %s is asked for", name, shown(object[name]), want), "/" + name, section})
+	bad := func(name, at, want string) {
+		found = append(found, Departure{"bad-member", fmt.Sprintf("%s is %s where %s is asked for", name, shown(object[name]), want), "/" + name, section(at)})
 	}
 	for _, m := range []struct {
 		name, section string
@@ -121,14 +151,102 @@ func members(object map[string]any, status int) []Departure {
 		return found
 	}
 	n, ok := v.(json.Number)
-	r, exact := instance.Rat(n)
+	whole, fraction, _ := strings.Cut(string(n), ".")
 	switch {
-	case !ok || !exact || !r.IsInt():
+	case !ok || !statusNumber.MatchString(whole) || strings.Trim(fraction, "0") != "":
 		bad("status", "3.1.2", "a number such as "+fmt.Sprint(status))
-	case r.Num().String() != fmt.Sprint(status):
-		found = append(found, Departure{"status-mismatch", fmt.Sprintf("the member status is %s and the HTTP status %d", n, status), "/status", "3.1.2"})
+	case whole != fmt.Sprint(status):
+		found = append(found, Departure{"status-mismatch", fmt.Sprintf("the member status is %s and the HTTP status %d", n, status), "/status", section("3.1.2")})
 	}
 	return found
+}
+
+// statusNumber is an HTTP status code (RFC 9110, section 15).
+var statusNumber = regexp.MustCompile(`^[1-5][0-9]{2}$`)
+
+// extension is what the name of an extension member should look like (section 3.2).
+var extension = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]{2,}$`)
+
+var own = []string{"type", "status", "title", "detail", "instance"}
+
+// newPhrases are those that RFC 9110 renamed; the older ones are fine too.
+var newPhrases = map[int]string{http.StatusRequestEntityTooLarge: "Content Too Large", http.StatusUnprocessableEntity: "Unprocessable Content",
+	http.StatusRequestURITooLong: "URI Too Long", http.StatusRequestedRangeNotSatisfiable: "Range Not Satisfiable"}
+
+// weak lists departures from what the RFC recommends.
+func (d Document) weak(status int) []Departure {
+	var found []Departure
+	add := func(at, cites, message string, args ...any) {
+		found = append(found, Departure{"weak-problem", fmt.Sprintf(message, args...), at, section(cites)})
+	}
+	kind, typed := d.Object["type"].(string)
+	title, titled := d.Object["title"].(string)
+	_, hasType := d.Object["type"]
+	_, hasTitle := d.Object["title"]
+	switch u, err := url.Parse(kind); {
+	case !typed || !isReference(kind) || err != nil || u.IsAbs():
+	case strings.HasPrefix(kind, "/"):
+		add("/type", "3.1.1", "type is %q, relative to the address of the request; an absolute URI is recommended", kind)
+	default:
+		add("/type", "3.1.1", "type is %q, which means another thing at each address; an absolute URI is recommended, or at least a full path", kind)
+	}
+	phrases := []string{newPhrases[status], http.StatusText(status)}
+	if phrases[0] == "" {
+		phrases = phrases[1:]
+	}
+	switch {
+	case hasType && !typed || hasTitle && !titled: // of the wrong type, which is said
+	case !d.Specific() && strings.TrimSpace(title) == "":
+		add("", "4", "there is no title and no type but about:blank, so the document tells no more than the status does")
+	case !d.Specific() && !slices.ContainsFunc(phrases, func(p string) bool { return p != "" && strings.EqualFold(p, title) }):
+		add("/title", "4.2.1", "title is %s with the type about:blank, whose title is the status code's own phrase (%s); a title of its own calls for a type of its own", shown(title), phrases[0])
+	}
+	for _, name := range instance.Names(d.Object) {
+		if !slices.Contains(own, name) && !extension.MatchString(name) {
+			add(instance.Join("", name), "3.2", "the extension member %q should begin with a letter, go on in letters, digits and _, and have three characters or more", name)
+			break
+		}
+	}
+	return found
+}
+
+// repeated finds a member that one object has twice.
+func repeated(text []byte) (name string, twice bool) {
+	type level struct {
+		names map[string]bool // nil: a list
+		key   bool            // the next token is a name
+	}
+	var stack []level
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return "", false
+		}
+		top := len(stack) - 1
+		if s, ok := t.(string); ok && top >= 0 && stack[top].key {
+			if stack[top].names[s] {
+				return s, true
+			}
+			stack[top].names[s], stack[top].key = true, false
+			continue
+		}
+		switch t {
+		case json.Delim('{'):
+			stack = append(stack, level{map[string]bool{}, true})
+			continue
+		case json.Delim('['):
+			stack = append(stack, level{})
+			continue
+		case json.Delim('}'), json.Delim(']'):
+			stack = stack[:top]
+		}
+		if top = len(stack) - 1; top < 0 {
+			return "", false
+		}
+		stack[top].key = stack[top].names != nil
+	}
 }
 
 // isReference tells whether s is a URI reference (RFC 3986, section 4.1).

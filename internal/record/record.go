@@ -43,6 +43,13 @@ type Result struct {
 	Findings []judge.Finding `json:"findings"`
 }
 
+// late is a line with findings that only the whole run shows, of a case that
+// stands before it.
+type late struct {
+	Case     string          `json:"case"`
+	Findings []judge.Finding `json:"findings"`
+}
+
 // Totals is the last line.
 type Totals struct {
 	Cases       int  `json:"cases"`
@@ -50,6 +57,8 @@ type Totals struct {
 	Failed      int  `json:"failed"`
 	Unproven    int  `json:"unproven"`
 	Interrupted bool `json:"interrupted"`
+
+	Layout *judge.Layout `json:"layout,omitempty"` // how the API names fields, as learned
 }
 
 // Writer writes a run file. It is safe for concurrent use.
@@ -89,6 +98,11 @@ func (w *Writer) Result(r Result) error {
 	return w.line(r)
 }
 
+// Late writes a finding of the whole run.
+func (w *Writer) Late(l judge.Late) error {
+	return w.line(late{l.Case, []judge.Finding{l.Finding}})
+}
+
 // Close writes the totals.
 func (w *Writer) Close(t Totals) error {
 	return w.line(struct {
@@ -109,6 +123,9 @@ type Reader struct {
 	Head   Head
 	Totals *Totals // of the last line, once it was met; nil: the run was cut short
 
+	// Late holds the findings of the whole run by case, once they were met.
+	Late map[string][]judge.Finding
+
 	scanner *bufio.Scanner
 	line    int
 	ended   bool // the last line read ends with a line break
@@ -116,7 +133,7 @@ type Reader struct {
 
 // NewReader reads the first line. Errors are *FileError.
 func NewReader(r io.Reader) (*Reader, error) {
-	out := &Reader{scanner: bufio.NewScanner(r)}
+	out := &Reader{scanner: bufio.NewScanner(r), Late: map[string][]judge.Finding{}}
 	out.scanner.Buffer(make([]byte, 0, 64<<10), maxLine)
 	out.scanner.Split(func(data []byte, atEOF bool) (int, []byte, error) {
 		n, token, err := bufio.ScanLines(data, atEOF)
@@ -169,8 +186,10 @@ func (r *Reader) Results() iter.Seq2[Result, error] {
 				return
 			}
 			var last struct {
-				Totals *Totals `json:"totals"`
-				Case   string  `json:"case"`
+				Totals   *Totals         `json:"totals"`
+				Case     string          `json:"case"`
+				Request  json.RawMessage `json:"request"`
+				Findings []judge.Finding `json:"findings"`
 			}
 			if err := json.Unmarshal(data, &last); err != nil {
 				if !r.ended {
@@ -183,6 +202,10 @@ func (r *Reader) Results() iter.Seq2[Result, error] {
 				if last.Totals != nil {
 					r.Totals = last.Totals
 				}
+				continue
+			}
+			if last.Request == nil {
+				r.Late[last.Case] = append(r.Late[last.Case], last.Findings...)
 				continue
 			}
 			var res Result

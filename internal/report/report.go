@@ -1,14 +1,16 @@
 // Package report arranges the findings of a run so that one cause is one
-// entry: the same code at the same field of the same operation, with the cases
-// that show it. It holds counts and examples, not cases, so its size does not
-// grow with the run.
+// entry: the same code over several fields of an operation, or over several
+// operations, with counts and the cases that show it best. It holds counts and
+// examples, not cases, so its size does not grow with the run.
 package report
 
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/record"
 )
@@ -18,23 +20,26 @@ const MaxExamples = 8
 
 // Example is a case that shows a finding.
 type Example struct {
-	Case    string
-	Name    string
-	Message string
+	Case    string `json:"case"`
+	Name    string `json:"name"`
+	Message string `json:"message"`
 	number  int
 }
 
 // Entry is one cause.
 type Entry struct {
-	Operation string
-	Code      string
-	Severity  judge.Severity
-	Field     string
-	At        string
-	Cites     string
-	Count     int
-	Examples  []Example // the first in the plan's order
+	Code       string         `json:"code"`
+	Severity   judge.Severity `json:"severity"`
+	Operations []string       `json:"operations"` // in the order of the run
+	Fields     []string       `json:"fields"`     // of the request, in the order met
+	At         string         `json:"at,omitempty"`
+	Cites      string         `json:"cites,omitempty"`
+	Count      int            `json:"count"`    // answers that show it
+	Examples   []Example      `json:"examples"` // the first in the plan's order
 }
+
+// Operation is the first of the operations.
+func (e *Entry) Operation() string { return e.Operations[0] }
 
 // Line is one operation's outcome.
 type Line struct {
@@ -47,16 +52,24 @@ type Line struct {
 // Report is a run's outcome, filled case by case.
 type Report struct {
 	Lines   []*Line
+	Layout  *judge.Layout // as learned; nil: nothing was
 	entries map[entryKey]*Entry
 	order   map[string]int
+	refused map[refusal][]string // operations that refuse a flaw, for those that take it
 	proven  bool
 }
 
 type entryKey struct{ operation, code, field, at, severity, cause string }
 
+// refusal is a flaw without its operation.
+type refusal struct{ pointer, rule, variant string }
+
+// maxRefusals bounds what is remembered of refusals.
+const maxRefusals = 100_000
+
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}}
+	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal][]string{}}
 }
 
 // Line is the operation's line, made when first asked for.
@@ -83,43 +96,77 @@ func (r *Report) Add(res record.Result) {
 	case judge.Unproven:
 		l.Unproven++
 	}
-	for _, f := range res.Findings {
-		if f.Severity == judge.Error {
-			l.Errors++
-		} else {
-			l.Warnings++
+	if key, ok := flawOf(res); ok && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
+		if !slices.Contains(r.refused[key], res.Operation) {
+			r.refused[key] = append(r.refused[key], res.Operation)
 		}
+	}
+	for _, f := range res.Findings {
+		l.count(f)
 		if f.Code == "control-rejected" && l.ControlWords == "" {
 			l.ControlWords = f.Message
 		}
-		r.add(res, f)
+		r.add(entryKey{res.Operation, f.Code, f.Field, f.At, string(f.Severity), cause(res, f)}, f, Example{res.ID, res.Name, f.Message, res.Number})
 	}
 }
 
-func (r *Report) add(res record.Result, f judge.Finding) {
-	at := f.At
-	if f.Field != "" {
-		at = "" // the place in the answer differs from case to case
+// AddLate takes in a finding of the whole run.
+func (r *Report) AddLate(late judge.Late) {
+	l := r.Line(late.Operation)
+	l.count(late.Finding)
+	r.add(entryKey{late.Operation, late.Finding.Code, late.Finding.Field, "", string(late.Finding.Severity), late.Finding.Message}, late.Finding,
+		Example{late.Case, late.Name, late.Finding.Message, late.Number})
+}
+
+func (l *Line) count(f judge.Finding) {
+	if f.Severity == judge.Error {
+		l.Errors++
+	} else {
+		l.Warnings++
 	}
-	k := entryKey{res.Operation, f.Code, f.Field, at, string(f.Severity), cause(res, f)}
+}
+
+func flawOf(res record.Result) (refusal, bool) {
+	if len(res.Flaws) != 1 || res.Flaws[0].In != "body" {
+		return refusal{}, false
+	}
+	f := res.Flaws[0]
+	return refusal{f.Pointer, f.Rule, f.Variant}, true
+}
+
+func (r *Report) add(k entryKey, f judge.Finding, x Example) {
+	if f.Field != "" {
+		k.at = "" // the place in the answer differs from case to case
+	}
 	e := r.entries[k]
 	if e == nil {
-		e = &Entry{Operation: res.Operation, Code: f.Code, Severity: f.Severity, Field: f.Field, At: at, Cites: f.Cites}
+		e = &Entry{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, At: k.at, Cites: f.Cites}
+		if f.Field != "" {
+			e.Fields = append(e.Fields, f.Field)
+		}
 		r.entries[k] = e
 	}
-	e.Count++
-	e.Examples = append(e.Examples, Example{res.ID, res.Name, f.Message, res.Number})
+	e.Count += max(f.Count, 1)
+	e.show(x)
+}
+
+func (e *Entry) show(more ...Example) {
+	e.Examples = append(e.Examples, more...)
 	slices.SortStableFunc(e.Examples, func(a, b Example) int { return cmp.Compare(a.number, b.number) })
 	if len(e.Examples) > MaxExamples {
 		e.Examples = e.Examples[:MaxExamples]
 	}
 }
 
+// byForm are the codes that concern the form of answers, whatever was wrong:
+// their causes are told apart by what is wrong with the form.
+var byForm = []string{"not-problem", "unreadable", "bad-member", "status-mismatch", "weak-problem", "missing-header", "undocumented", "redirected"}
+
 // cause tells apart findings of one code that concern no field: those of the
 // answer's form by what is wrong with it, the others by the rule that was broken.
 func cause(res record.Result, f judge.Finding) string {
 	switch {
-	case f.Code == "not-problem":
+	case f.Code == "not-problem" || f.Code == "undocumented":
 		return f.Message
 	case f.Field != "" || f.At != "" || len(res.Flaws) != 1 || res.Flaws[0].In != "request":
 		return ""
@@ -127,22 +174,100 @@ func cause(res record.Result, f judge.Finding) string {
 	return res.Flaws[0].Rule
 }
 
-// Entries lists what was found: operations in the order of the run, in each the
-// gravest first, and of equal ones in the order of the plan.
+// Entries lists what was found: in each operation the gravest first, and of
+// equal ones in the order of the plan. What is of one cause is folded: over the
+// fields of an operation, then over operations.
 func (r *Report) Entries() []*Entry {
-	out := make([]*Entry, 0, len(r.entries))
-	for _, e := range r.entries {
+	keys := make([]entryKey, 0, len(r.entries))
+	for k := range r.entries {
+		keys = append(keys, k)
+	}
+	slices.SortFunc(keys, func(a, b entryKey) int { return r.compare(r.entries[a], r.entries[b]) })
+	var out []*Entry
+	byField := map[entryKey]*Entry{}
+	byOperation := map[entryKey]*Entry{}
+	for _, k := range keys {
+		e := r.entries[k].clone()
+		r.sibling(e)
+		wide := entryKey{operation: k.operation, code: k.code, severity: k.severity}
+		if k.cause == "" && !slices.Contains(byForm, k.code) {
+			if into := byField[wide]; into != nil {
+				into.fold(e)
+				continue
+			}
+			byField[wide] = e
+		}
+		if slices.Contains(byForm, k.code) {
+			wide = entryKey{code: k.code, at: k.at, severity: k.severity, cause: k.cause}
+			if into := byOperation[wide]; into != nil {
+				into.fold(e)
+				continue
+			}
+			byOperation[wide] = e
+		}
 		out = append(out, e)
 	}
-	slices.SortFunc(out, func(a, b *Entry) int {
-		return cmp.Or(
-			cmp.Compare(r.order[a.Operation], r.order[b.Operation]),
-			cmp.Compare(judge.Rank(a.Code), judge.Rank(b.Code)),
-			cmp.Compare(a.Examples[0].number, b.Examples[0].number),
-			cmp.Compare(a.Field, b.Field), cmp.Compare(a.At, b.At), cmp.Compare(a.Severity, b.Severity),
-		)
-	})
+	slices.SortStableFunc(out, func(a, b *Entry) int { return r.compare(a, b) })
 	return out
+}
+
+func (r *Report) compare(a, b *Entry) int {
+	first := func(list []string) string {
+		if len(list) == 0 {
+			return ""
+		}
+		return list[0]
+	}
+	return cmp.Or(
+		cmp.Compare(min(len(b.Operations), 2), min(len(a.Operations), 2)), // what concerns several operations comes first
+		cmp.Compare(r.order[a.Operation()], r.order[b.Operation()]),
+		cmp.Compare(judge.Rank(a.Code), judge.Rank(b.Code)),
+		cmp.Compare(a.Examples[0].number, b.Examples[0].number),
+		cmp.Compare(first(a.Fields), first(b.Fields)), cmp.Compare(a.At, b.At), cmp.Compare(a.Severity, b.Severity),
+		cmp.Compare(a.Examples[0].Message, b.Examples[0].Message),
+	)
+}
+
+func (e *Entry) clone() *Entry {
+	c := *e
+	c.Operations, c.Fields, c.Examples = slices.Clone(e.Operations), slices.Clone(e.Fields), slices.Clone(e.Examples)
+	return &c
+}
+
+func (e *Entry) fold(other *Entry) {
+	e.Count += other.Count
+	for _, f := range other.Fields {
+		if !slices.Contains(e.Fields, f) {
+			e.Fields = append(e.Fields, f)
+		}
+	}
+	for _, o := range other.Operations {
+		if !slices.Contains(e.Operations, o) {
+			e.Operations = append(e.Operations, o)
+		}
+	}
+	e.show(other.Examples...)
+}
+
+// sibling says of what was accepted which other operation refuses it.
+func (r *Report) sibling(e *Entry) {
+	if e.Code != "accepted" || len(e.Fields) == 0 {
+		return
+	}
+	found := ""
+	for k, operations := range r.refused {
+		if !strings.HasSuffix(e.Examples[0].Name, strings.TrimSpace(k.rule+" "+k.variant)) || k.pointer != e.Fields[0] {
+			continue
+		}
+		for _, o := range operations {
+			if o != e.Operation() && related(o, e.Operation()) && (found == "" || o < found) {
+				found = o
+			}
+		}
+	}
+	if found != "" {
+		e.Examples[0].Message += "; " + found + " rejects the same"
+	}
 }
 
 // Totals adds up the lines.
@@ -168,3 +293,11 @@ func (r *Report) Errors() int {
 
 // Proven tells whether any control was accepted; without one a run proves nothing.
 func (r *Report) Proven() bool { return r.proven }
+
+// related tells whether two operations are of one collection: POST /vessels and
+// PUT /vessels/{id}.
+func related(a, b string) bool {
+	_, x, _ := strings.Cut(a, " ")
+	_, y, _ := strings.Cut(b, " ")
+	return x == instance.Parent(y) || y == instance.Parent(x) || x == y
+}

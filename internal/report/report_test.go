@@ -36,9 +36,9 @@ func TestOneCauseIsOneEntry(t *testing.T) {
 
 	var got []string
 	for _, e := range r.Entries() {
-		got = append(got, fmt.Sprintf("%s %s %s %d", e.Operation, e.Code, e.Field, e.Count))
+		got = append(got, fmt.Sprintf("%s %s %s %d", strings.Join(e.Operations, "+"), e.Code, strings.Join(e.Fields, "+"), e.Count))
 	}
-	want := "A accepted /y 1; A wrong-status  1; A wrong-status  1; A missed-field /x 20; A missed-field /y 1; B vague-field /x 1"
+	want := "A accepted /y 1; A wrong-status  1; A wrong-status  1; A missed-field /x+/y 21; B vague-field /x 1"
 	if s := strings.Join(got, "; "); s != want {
 		t.Errorf("entries\n%s\nwant\n%s", s, want)
 	}
@@ -48,5 +48,45 @@ func TestOneCauseIsOneEntry(t *testing.T) {
 	}
 	if n := r.Totals(); n.Cases != 25 || n.Failed != 24 || n.Unproven != 1 || r.Errors() != 24 {
 		t.Errorf("totals %+v, %d errors", n, r.Errors())
+	}
+}
+
+func TestTheFormOfAnswersIsOneCauseOverOperations(t *testing.T) {
+	r := New()
+	form := judge.Finding{Code: "not-problem", Severity: judge.Error, Message: "the answer is an HTML page", At: "Content-Type"}
+	for i, operation := range []string{"POST /a", "PUT /a/{id}", "POST /b"} {
+		r.Add(result(i, operation, judge.Fail, form))
+	}
+	other := form
+	other.Message = "the answer has no body"
+	r.Add(result(9, "POST /b", judge.Fail, other))
+	entries := r.Entries()
+	if len(entries) != 2 || len(entries[0].Operations) != 3 || entries[0].Count != 3 || entries[1].Count != 1 {
+		t.Fatalf("%+v", entries)
+	}
+}
+
+func TestWhatASiblingRejectsIsSaid(t *testing.T) {
+	r := New()
+	flawed := func(number int, operation string, status int, verdict judge.Verdict, found ...judge.Finding) {
+		res := result(number, operation, verdict, found...)
+		res.Flaws = []flaw.Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty"}}
+		res.Name, res.Response.Status = "/name minLength empty", status
+		r.Add(res)
+	}
+	flawed(1, "POST /a", 422, judge.Pass)
+	flawed(2, "POST /b", 422, judge.Pass)
+	flawed(3, "PUT /a/{id}", 200, judge.Fail, judge.Finding{Code: "accepted", Severity: judge.Error, Field: "/name", Message: "it was accepted"})
+	if got := r.Entries()[0].Examples[0].Message; got != "it was accepted; POST /a rejects the same" {
+		t.Error(got)
+	}
+}
+
+func TestFindingsOfTheWholeRunAreCounted(t *testing.T) {
+	r := New()
+	r.Add(result(1, "POST /a", judge.Pass))
+	r.AddLate(judge.Late{Number: 1, Case: "c1", Operation: "POST /a", Finding: judge.Finding{Code: "odd-layout", Severity: judge.Error, Message: "m", Count: 12}})
+	if e := r.Entries(); len(e) != 1 || e[0].Count != 12 || r.Errors() != 1 {
+		t.Errorf("%+v, %d errors", e, r.Errors())
 	}
 }

@@ -5,8 +5,11 @@
 package run
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -22,6 +25,7 @@ type Options struct {
 	Parallel int                                                        // requests in flight; at least 1
 	Send     func(ctx context.Context, c exchange.Case) exchange.Answer // sends one case
 	Record   func(record.Result) error                                  // keeps one judged case; called by one goroutine at a time
+	Late     func(judge.Late) error                                     // keeps a finding of the whole run; may be nil
 	Progress func(done int)                                             // after each case; may be nil
 	Finished func(op *plan.Operation, line *report.Line)                // after each operation; may be nil
 }
@@ -29,14 +33,15 @@ type Options struct {
 // Do carries out a plan. It returns what was found so far, and the error that
 // stopped it: the context's, or one of recording.
 func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) {
-	r := &runner{opt: opt, report: report.New()}
+	r := &runner{opt: opt, report: report.New(), whole: judge.NewWhole()}
 	for op := range p.Operations() {
 		if ctx.Err() != nil {
 			break
 		}
 		line := r.report.Line(op.Name())
 		if op.SkipReason == "" {
-			r.operation(ctx, op)
+			o := operation{runner: r, op: op, accepted: map[string]bool{}}
+			o.run(ctx)
 		}
 		if r.err != nil || ctx.Err() != nil {
 			break
@@ -44,6 +49,12 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 		if opt.Finished != nil {
 			opt.Finished(op, line)
 		}
+	}
+	for _, l := range r.whole.Findings() {
+		r.late(l)
+	}
+	if learned, ok := r.whole.Learned(); ok {
+		r.report.Layout = &learned
 	}
 	if r.err != nil {
 		return r.report, r.err
@@ -55,29 +66,9 @@ type runner struct {
 	opt    Options
 	mu     sync.Mutex
 	report *report.Report
+	whole  *judge.Whole
 	done   int
 	err    error
-}
-
-func (r *runner) operation(ctx context.Context, op *plan.Operation) {
-	var g errgroup.Group
-	g.SetLimit(max(r.opt.Parallel, 1))
-	accepted := map[string]bool{} // controls, by name
-	for c := range op.Cases() {
-		if ctx.Err() != nil || r.failed() {
-			break
-		}
-		if c.Kind == exchange.Control {
-			accepted[c.Base] = r.one(ctx, c, true)
-			continue
-		}
-		proven := accepted[c.Base]
-		g.Go(func() error {
-			r.one(ctx, c, proven)
-			return nil
-		})
-	}
-	_ = g.Wait()
 }
 
 func (r *runner) failed() bool {
@@ -86,28 +77,166 @@ func (r *runner) failed() bool {
 	return r.err != nil
 }
 
-// one sends, judges and records a case, and tells whether it passed. What an
-// interrupt cut off is not judged.
-func (r *runner) one(ctx context.Context, c exchange.Case, proven bool) bool {
-	a := r.opt.Send(ctx, c)
-	if ctx.Err() != nil {
-		return false
-	}
-	verdict, findings := judge.Case(c, a, proven)
-	res := record.Result{Case: c, Response: a, Verdict: verdict, Findings: findings}
+// late reports and records a finding that no single answer shows.
+func (r *runner) late(l judge.Late) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.err != nil {
-		return false
+		return
 	}
-	r.report.Add(res)
-	if err := r.opt.Record(res); err != nil {
-		r.err = err
-		return false
+	r.report.AddLate(l)
+	if r.opt.Late != nil {
+		r.err = r.opt.Late(l)
 	}
-	r.done++
-	if r.opt.Progress != nil {
-		r.opt.Progress(r.done)
+}
+
+// operation is one operation being tried.
+type operation struct {
+	*runner
+	op       *plan.Operation
+	accepted map[string]bool          // controls, by shape
+	took     time.Duration            // by the slowest control
+	control  *exchange.Case           // the fullest one, where it was accepted
+	rejected []exchange.Case          // some of those rejected, to be sent again
+	answers  map[string]*judge.Traits // of these
+	size     int                      // of their bodies
+}
+
+// Bounds of what is kept to be sent again, and of edges held back.
+const (
+	maxAgain      = 256
+	maxAgainBytes = 8 << 20
+	maxHeldBytes  = 16 << 20
+)
+
+// run sends controls, then flawed requests, then edges: these are accepted and
+// may change what is there, which nothing before them should have.
+func (o *operation) run(ctx context.Context) {
+	var edges []exchange.Case
+	held := 0
+	var state *state
+	o.answers = map[string]*judge.Traits{}
+	g := o.group()
+	for c := range o.op.Cases() {
+		if ctx.Err() != nil || o.failed() {
+			break
+		}
+		if c.Kind == exchange.Control {
+			o.tryControl(ctx, c)
+			continue
+		}
+		if state == nil {
+			state = o.look(ctx)
+		}
+		if held += len(c.Request.Body); c.Kind == exchange.Edge && held < maxHeldBytes {
+			edges = append(edges, c)
+			continue
+		}
+		g.Go(func() error {
+			o.one(ctx, c, o.accepted[c.Base])
+			return nil
+		})
 	}
-	return verdict == judge.Pass
+	_ = g.Wait()
+	slices.SortFunc(o.rejected, func(a, b exchange.Case) int { return cmp.Compare(a.Number, b.Number) })
+	o.checkState(ctx, state)
+	g = o.group()
+	for _, c := range edges {
+		if ctx.Err() != nil || o.failed() {
+			break
+		}
+		g.Go(func() error {
+			o.one(ctx, c, o.accepted[c.Base])
+			return nil
+		})
+	}
+	_ = g.Wait()
+	o.again(ctx)
+	o.close(ctx)
+}
+
+func (o *operation) group() *errgroup.Group {
+	var g errgroup.Group
+	g.SetLimit(max(o.opt.Parallel, 1))
+	return &g
+}
+
+func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
+	a, ok := o.one(ctx, c, true)
+	o.accepted[c.Base] = ok
+	o.took = max(o.took, a.Took)
+	if ok && o.control == nil {
+		o.control = &c
+	}
+}
+
+// one sends, judges and records a case, and tells whether it passed. What an
+// interrupt cut off is not judged.
+func (o *operation) one(ctx context.Context, c exchange.Case, proven bool) (exchange.Answer, bool) {
+	a := o.opt.Send(ctx, c)
+	if ctx.Err() != nil {
+		return a, false
+	}
+	j := judge.Case(c, a, judge.Context{Proven: proven, Control: o.took, Describe: o.op.Describe})
+	res := record.Result{Case: c, Response: a, Verdict: j.Verdict, Findings: j.Findings}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.err != nil {
+		return a, false
+	}
+	o.report.Add(res)
+	o.whole.Add(c, a, j)
+	o.keep(c, a, j)
+	if err := o.opt.Record(res); err != nil {
+		o.err = err
+		return a, false
+	}
+	o.done++
+	if o.opt.Progress != nil {
+		o.opt.Progress(o.done)
+	}
+	return a, j.Verdict == judge.Pass
+}
+
+// keep puts some of the rejected cases aside. Which ones depends on nothing but
+// the plan as long as there are few enough.
+func (o *operation) keep(c exchange.Case, a exchange.Answer, j judge.Judgement) {
+	if j.Traits == nil || a.Status == 429 || len(o.rejected) >= maxAgain || o.size+len(c.Request.Body) > maxAgainBytes {
+		return
+	}
+	o.size += len(c.Request.Body)
+	o.rejected = append(o.rejected, c)
+	o.answers[c.ID] = j.Traits
+}
+
+// again sends a sample of what was rejected once more: the answer should be the same.
+func (o *operation) again(ctx context.Context) {
+	const sample = 3
+	for i := range min(sample, len(o.rejected)) {
+		c := o.rejected[i*len(o.rejected)/sample]
+		a := o.opt.Send(ctx, c)
+		if ctx.Err() != nil {
+			return
+		}
+		j := judge.Case(c, a, judge.Context{Proven: true})
+		if l, differs := judge.Unstable(c, o.answers[c.ID], a, j); differs {
+			o.late(l)
+			return
+		}
+	}
+}
+
+// close sends the control once more: what flawed requests left behind may have
+// spoilt it. A second creation may rightly be a conflict.
+func (o *operation) close(ctx context.Context) {
+	if o.control == nil {
+		return
+	}
+	a := o.opt.Send(ctx, *o.control)
+	if ctx.Err() != nil {
+		return
+	}
+	if l, spoilt := judge.Spoilt(*o.control, a); spoilt {
+		o.late(l)
+	}
 }

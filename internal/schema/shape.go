@@ -65,6 +65,7 @@ type Shape struct {
 	ReadOnly  bool
 	WriteOnly bool
 	Binary    bool // bytes of any kind: format binary
+	Secret    bool // format password
 	Examples  []any
 
 	MinLength, MaxLength *int
@@ -208,6 +209,7 @@ func (sh *Shape) merge(s Schema) {
 	sh.ReadOnly = sh.ReadOnly || js.ReadOnly
 	sh.WriteOnly = sh.WriteOnly || js.WriteOnly
 	sh.Binary = sh.Binary || n.format == "binary"
+	sh.Secret = sh.Secret || n.format == "password"
 	sh.Examples = append(sh.Examples, n.examples...)
 	sh.mergeText(js, n)
 	sh.mergeNumber(js)

@@ -1,0 +1,117 @@
+package judge
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/problem"
+)
+
+// beyond looks at what no status and no layout tells: what the answer gives
+// away, and whether it is the documented one.
+func beyond(c exchange.Case, a exchange.Answer, ctx Context) []Finding {
+	found := echoesSecret(c, a)
+	if c.Kind == exchange.Flawed && a.Status >= 400 {
+		found = append(found, leaksInternals(a.Body)...)
+	}
+	found = append(found, unsafeHTML(c, a)...)
+	return append(found, undocumented(c, a, ctx)...)
+}
+
+// minSecret is the shortest secret that is looked for: shorter texts stand in
+// answers by chance.
+const minSecret = 8
+
+func echoesSecret(c exchange.Case, a exchange.Answer) []Finding {
+	for _, s := range c.Secrets {
+		if len(s) >= minSecret && bytes.Contains(a.Body, []byte(s)) {
+			return []Finding{finding("echoes-secret", "", "", fmt.Sprintf("the value of a writeOnly or password field comes back in an answer of %s", StatusText(a.Status)))}
+		}
+	}
+	return nil
+}
+
+func unsafeHTML(c exchange.Case, a exchange.Answer) []Finding {
+	media, _, _ := strings.Cut(a.Header.Get("Content-Type"), ";")
+	media = strings.TrimSpace(strings.ToLower(media))
+	if media != "text/html" && media != "application/xhtml+xml" || !bytes.Contains(a.Body, []byte(flaw.Markup)) {
+		return nil
+	}
+	return []Finding{finding("unsafe-html", fieldOf(c), "", fmt.Sprintf("%s came back unescaped in an answer of type %s", flaw.Markup, media))}
+}
+
+// slow is when a rejection is slow, in itself and against the control.
+const (
+	slow       = time.Second
+	slowFactor = 20
+)
+
+func slowly(c exchange.Case, a exchange.Answer, ctx Context) (Finding, bool) {
+	if ctx.Control <= 0 || a.Took <= slow || a.Took <= slowFactor*ctx.Control || c.Expect.Class == exchange.TooLarge {
+		return Finding{}, false
+	}
+	return finding("slow-rejection", fieldOf(c), "", fmt.Sprintf("%s was rejected after %.1f s, and the valid request took %.0f ms", said(c), a.Took.Seconds(), float64(ctx.Control.Microseconds())/1000)), true
+}
+
+// byOthers are the classes that a router or another layer before the operation
+// answers, which no operation need document.
+var byOthers = []exchange.Class{exchange.Method, exchange.MediaType, exchange.ContentCoding, exchange.NotAcceptable, exchange.TooLarge, exchange.UntypedBody}
+
+// undocumented holds an answer against the description.
+func undocumented(c exchange.Case, a exchange.Answer, ctx Context) []Finding {
+	if ctx.Describe == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || slices.Contains(byOthers, c.Expect.Class) {
+		return nil
+	}
+	if len(c.Flaws) == 1 && c.Flaws[0].Rule == "unknown-path" || c.Kind == exchange.Flawed && a.Status < 300 && c.Expect.Class != exchange.Either {
+		return nil
+	}
+	if c.Kind != exchange.Flawed && a.Status >= 400 {
+		return nil // that a valid request is refused is what is to be said
+	}
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	d := ctx.Describe(a.Status, doc.Media)
+	one := func(at, message string, args ...any) []Finding {
+		return []Finding{finding("undocumented", "", at, fmt.Sprintf(message, args...))}
+	}
+	switch {
+	case !d.Any:
+		return nil
+	case !d.Status:
+		return one("", "%s is not among the documented answers (%s)", StatusText(a.Status), strings.Join(d.Known, ", "))
+	case d.Media == nil || len(a.Body) == 0:
+		return nil
+	case !slices.Contains(d.Media, doc.Media) && !slices.ContainsFunc(d.Media, func(m string) bool { return covers(m, doc.Media) }):
+		return one("Content-Type", "an answer of %s is %s, where %s is documented", StatusText(a.Status), orNothing(doc.Media), strings.Join(d.Media, " or "))
+	case d.Breaks == nil || doc.Value == nil || a.Truncated || strings.HasSuffix(doc.Media, "xml"):
+		return nil
+	}
+	if at, how := d.Breaks(doc.Value); how != "" {
+		return one(at, "the body of %s departs from its documented schema at %s: %s", StatusText(a.Status), shownPlace(at), how)
+	}
+	return nil
+}
+
+func orNothing(media string) string {
+	if media == "" {
+		return "without a media type"
+	}
+	return media
+}
+
+func shownPlace(at string) string {
+	if at == "" {
+		return "its top"
+	}
+	return at
+}
+
+// covers tells whether a documented range such as application/* takes a media type.
+func covers(documented, media string) bool {
+	head, star := strings.CutSuffix(documented, "*")
+	return star && (head == "*/" || strings.HasPrefix(media, head))
+}

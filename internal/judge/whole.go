@@ -1,0 +1,445 @@
+package judge
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/instance"
+	"obiter/internal/layout"
+	"obiter/internal/problem"
+)
+
+// Traits are what a rejection has in common with others, or not.
+type Traits struct {
+	Form     string   // the media type, and what the body is
+	Members  []string // of a JSON object that is no problem document
+	Type     string   // of a problem document with a type of its own
+	Title    string
+	Where    string          // where fields are named, as a pattern; "" where none is
+	Notation layout.Notation // how
+	Asked    bool            // a field had to be named
+	Named    bool            // and was, rightly
+	Right    bool            // the status is one of those expected
+	Status   int
+}
+
+func traitsOf(c exchange.Case, a exchange.Answer, doc problem.Document) *Traits {
+	t := &Traits{Form: doc.Media, Status: a.Status, Right: slices.Contains(c.Expect.Statuses, a.Status)}
+	switch {
+	case doc.Claimed:
+		if doc.Specific() {
+			t.Type, t.Title = doc.Type(), doc.Text("title")
+		}
+	case len(a.Body) == 0:
+		t.Form = "no body"
+	case doc.Object != nil:
+		t.Members = instance.Names(doc.Object)
+		if len(t.Members) > 20 {
+			t.Members = t.Members[:20]
+		}
+	case t.Form == "":
+		t.Form = "no media type"
+	}
+	return t
+}
+
+func (t *Traits) fields(c exchange.Case, r layout.Reading, found []Finding) {
+	t.Asked = true
+	if len(r.Fields) == 0 || len(c.Flaws) != 1 {
+		return
+	}
+	t.Named = !slices.ContainsFunc(found, func(f Finding) bool { return f.Severity == Error })
+	named := slices.IndexFunc(r.Fields, func(n layout.Named) bool { return n.Name.Fits("") != layout.Exact })
+	if named < 0 {
+		return // the whole body is named, which looks alike in any notation
+	}
+	t.Where, t.Notation = r.Where, family(r.Fields[named].Name.Notation)
+	if c.Flaws[0].In != "body" {
+		t.Where = c.Flaws[0].In + " " + t.Where // parameters may be named in a member of their own
+	}
+}
+
+// family takes notations together that are told apart only by what they name: a
+// plain name is dotted or bracketed as well.
+func family(n layout.Notation) layout.Notation {
+	switch n {
+	case layout.Dotted, layout.Bracketed, layout.Plain:
+		return layout.Dotted
+	}
+	return n
+}
+
+// Late is a finding that only the whole run shows, at the first case that shows it.
+type Late struct {
+	Number    int // of the case in the plan
+	Case      string
+	Name      string
+	Operation string
+	Finding   Finding
+}
+
+// Layout is how an API names fields, as learned from its answers.
+type Layout struct {
+	Where    string `json:"where"`    // a JSON Pointer with * for each index or name
+	Notation string `json:"notation"` // pointer, pointer-fragment, dotted, segments
+	Answers  int    `json:"answers"`  // that have it
+	Of       int    `json:"of"`       // that had to name one field
+}
+
+// Whole collects what rejections have in common. Its size grows with what
+// differs, not with the number of answers.
+type Whole struct {
+	forms    map[string]*tally // by form and members
+	wheres   map[string]*tally // by place of the field, then where and notation
+	statuses map[string]*tally // by class, then status
+	types    map[string]*tally // by type, then title or status
+	titles   map[string]*tally // by title, then type
+	asked    int
+}
+
+// tally counts what was seen under one key.
+type tally struct {
+	key   string
+	seen  map[string]*sight
+	total int
+}
+
+// sight is one of the ways seen, with its first case and its operations.
+type sight struct {
+	count int
+	first Late
+	ops   map[string]int
+	rules map[string]int
+	about *Traits
+}
+
+// maxWays bounds the ways kept under one key: a type with a number in it would
+// have as many as there are answers.
+const maxWays = 200
+
+// NewWhole makes an empty Whole.
+func NewWhole() *Whole {
+	return &Whole{forms: map[string]*tally{}, wheres: map[string]*tally{}, statuses: map[string]*tally{}, types: map[string]*tally{}, titles: map[string]*tally{}}
+}
+
+// tallied counts a way under a key.
+func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Traits) {
+	if m[key] == nil {
+		if len(m) >= maxWays {
+			return
+		}
+		m[key] = &tally{key: key, seen: map[string]*sight{}}
+	}
+	ta := m[key]
+	ta.total++
+	s := ta.seen[way]
+	if s == nil {
+		if len(ta.seen) >= maxWays {
+			return
+		}
+		s = &sight{ops: map[string]int{}, rules: map[string]int{}, about: t, first: Late{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}}
+		ta.seen[way] = s
+	}
+	s.count++
+	if c.Number < s.first.Number {
+		s.first = Late{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}
+		s.about = t
+	}
+	s.ops[c.Operation]++
+	for _, f := range c.Flaws {
+		s.rules[f.Rule]++
+	}
+}
+
+// settled are the classes for which an API should have one status. For the
+// others several are right side by side.
+var settled = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter}
+
+// Add takes in a judged case.
+func (w *Whole) Add(c exchange.Case, a exchange.Answer, j Judgement) {
+	t := j.Traits
+	if t == nil || c.Kind != exchange.Flawed {
+		return
+	}
+	tallied(w.forms, "", t.Form+" "+strings.Join(t.Members, ","), c, t)
+	ofFields := slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return f.In != "request" })
+	if t.Right && slices.Contains(settled, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
+		tallied(w.statuses, string(c.Expect.Class), fmt.Sprint(a.Status), c, t)
+	}
+	if t.Type != "" && t.Right { // a wrong status is said
+		tallied(w.types, t.Type, fmt.Sprintf("%d %s", a.Status, t.Title), c, t)
+		if t.Title != "" {
+			tallied(w.titles, t.Title, t.Type, c, t)
+		}
+	}
+	if !t.Asked || len(c.Flaws) != 1 {
+		return
+	}
+	w.asked++
+	if t.Where != "" {
+		place := "body"
+		if c.Flaws[0].In != "body" {
+			place = "parameter"
+		}
+		tallied(w.wheres, place, t.Where+" "+string(t.Notation), c, t)
+	}
+}
+
+// most is the way seen most often; of equals the one seen first.
+func (t *tally) most() *sight {
+	var best *sight
+	for _, s := range t.seen {
+		if best == nil || s.count > best.count || s.count == best.count && s.first.Number < best.first.Number {
+			best = s
+		}
+	}
+	return best
+}
+
+// others lists the other ways, in the order of their first case.
+func (t *tally) others(but *sight) []*sight {
+	var out []*sight
+	for _, s := range t.seen {
+		if s != but {
+			out = append(out, s)
+		}
+	}
+	slices.SortFunc(out, func(a, b *sight) int { return cmp.Compare(a.first.Number, b.first.Number) })
+	return out
+}
+
+// usual tells whether a way is seen so much more often than the rest that the
+// rest is odd.
+func (t *tally) usual(s *sight) bool { return s.count >= 5 && s.count*5 >= t.total*3 }
+
+// Learned is the layout that most answers have; false where there is none.
+func (w *Whole) Learned() (Layout, bool) {
+	t := w.wheres["body"]
+	if t == nil {
+		t = w.wheres["parameter"]
+	}
+	if t == nil {
+		return Layout{}, false
+	}
+	best := t.most()
+	where := best.about.Where
+	if _, after, is := strings.Cut(where, " "); is {
+		where = after
+	}
+	n := 0
+	for _, t := range w.wheres {
+		for _, s := range t.seen {
+			if strings.HasSuffix(s.about.Where, where) && s.about.Notation == best.about.Notation {
+				n += s.count
+			}
+		}
+	}
+	return Layout{where, string(best.about.Notation), n, w.asked}, true
+}
+
+// Findings lists what the run as a whole shows, each at its first case.
+func (w *Whole) Findings() []Late {
+	var out []Late
+	add := func(s *sight, code, message string) *Finding {
+		l := s.first
+		l.Finding = finding(code, "", "", message)
+		l.Finding.Count = s.count
+		out = append(out, l)
+		return &out[len(out)-1].Finding
+	}
+	w.oddForms(add)
+	w.oddPlaces(add)
+	w.oddStatuses(add)
+	w.drift(add)
+	slices.SortStableFunc(out, func(a, b Late) int {
+		return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(Rank(a.Finding.Code), Rank(b.Finding.Code)), cmp.Compare(a.Finding.Message, b.Finding.Message))
+	})
+	return out
+}
+
+func (w *Whole) oddForms(add func(*sight, string, string) *Finding) {
+	t := w.forms[""]
+	if t == nil {
+		return
+	}
+	best, n := t.mostAlike()
+	if n < 5 || n*5 < t.total*3 {
+		return
+	}
+	for _, s := range t.others(nil) {
+		if !alike(best.about, s.about) {
+			add(s, "odd-layout", fmt.Sprintf("%s, where %d of %d rejections are %s: %s", form(s.about), n, t.total, form(best.about), places(s)))
+		}
+	}
+}
+
+// mostAlike is the form that most others are like, with how many they are: an
+// extra member is no other layout.
+func (t *tally) mostAlike() (best *sight, count int) {
+	list := t.others(nil)
+	for _, s := range list {
+		n := 0
+		for _, o := range list {
+			if alike(s.about, o.about) {
+				n += o.count
+			}
+		}
+		if n > count {
+			best, count = s, n
+		}
+	}
+	return best, count
+}
+
+func form(t *Traits) string {
+	if t.Members == nil {
+		return t.Form
+	}
+	return fmt.Sprintf("%s with %s", t.Form, strings.Join(t.Members, ", "))
+}
+
+// alike tells whether two answers have one layout: the same media type, and of
+// plain JSON at least half of the members.
+func alike(a, b *Traits) bool {
+	if a.Form != b.Form {
+		return false
+	}
+	if len(a.Members)+len(b.Members) == 0 {
+		return true
+	}
+	shared := 0
+	for _, m := range a.Members {
+		if slices.Contains(b.Members, m) {
+			shared++
+		}
+	}
+	return shared*2 >= min(len(a.Members), len(b.Members)) && shared > 0
+}
+
+func (w *Whole) oddPlaces(add func(*sight, string, string) *Finding) {
+	for _, place := range []string{"body", "parameter"} {
+		t := w.wheres[place]
+		if t == nil {
+			continue
+		}
+		best := t.most()
+		if !t.usual(best) {
+			continue
+		}
+		for _, s := range t.others(best) {
+			if !alike(best.about, s.about) {
+				continue // the answer as a whole is odd, and that is said
+			}
+			add(s, "odd-layout", fmt.Sprintf("fields are named at %s, where %d of %d answers name them at %s: %s", placeOf(s.about), best.count, t.total, placeOf(best.about), places(s)))
+		}
+	}
+}
+
+func placeOf(t *Traits) string {
+	return fmt.Sprintf("%s as %s", ShownWhere(t.Where), notationWords[t.Notation])
+}
+
+var notationWords = map[layout.Notation]string{layout.Pointer: "JSON Pointers", layout.Fragment: "JSON Pointers in fragments", layout.Dotted: "names", layout.Segments: "lists of segments"}
+
+// NotationWords says a notation of a Layout in words.
+func NotationWords(notation string) string { return notationWords[layout.Notation(notation)] }
+
+// ShownWhere writes a place for people: errors[*].pointer for /errors/*/pointer.
+func ShownWhere(where string) string {
+	if in, after, is := strings.Cut(where, " "); is {
+		return ShownWhere(after) + " (" + in + ")"
+	}
+	text := strings.ReplaceAll(strings.TrimPrefix(where, "/"), "/*", "[*]")
+	text = strings.ReplaceAll(text, "/", ".")
+	if text == "" || text == "*" {
+		return "the top"
+	}
+	return text
+}
+
+func (w *Whole) oddStatuses(add func(*sight, string, string) *Finding) {
+	// Several classes that one operation answers otherwise are one finding.
+	type odd struct {
+		classes []string
+		sight   sight
+		message string
+	}
+	var list []*odd
+	by := map[string]*odd{}
+	for _, class := range slices.Sorted(maps.Keys(w.statuses)) {
+		t := w.statuses[class]
+		best := t.most()
+		if !t.usual(best) {
+			continue
+		}
+		for _, s := range t.others(best) {
+			key := way(t, s) + " " + few(s.ops)
+			o := by[key]
+			if o == nil {
+				o = &odd{sight: *s, message: fmt.Sprintf("mostly answered with %s (%d of %d), and here with %s: %s", way(t, best), best.count, t.total, way(t, s), places(s))}
+				o.sight.count = 0
+				by[key] = o
+				list = append(list, o)
+			}
+			o.classes = append(o.classes, class)
+			o.sight.count += s.count
+		}
+	}
+	for _, o := range list {
+		add(&o.sight, "odd-status", fmt.Sprintf("flaws of the sort %s are %s", strings.Join(o.classes, ", "), o.message))
+	}
+}
+
+func way(t *tally, s *sight) string {
+	for name, other := range t.seen {
+		if other == s {
+			return name
+		}
+	}
+	return ""
+}
+
+// places says where a way was seen: its operations and rules, a few of each.
+func places(s *sight) string {
+	return few(s.ops) + " (" + few(s.rules) + ")"
+}
+
+func few(counts map[string]int) string {
+	names := slices.Sorted(maps.Keys(counts))
+	slices.SortStableFunc(names, func(a, b string) int { return cmp.Compare(counts[b], counts[a]) })
+	text := strings.Join(names[:min(3, len(names))], ", ")
+	if more := len(names) - 3; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
+func (w *Whole) drift(add func(*sight, string, string) *Finding) {
+	for _, kind := range slices.Sorted(maps.Keys(w.types)) {
+		t := w.types[kind]
+		best := t.most()
+		status, title, _ := strings.Cut(way(t, best), " ")
+		for _, s := range t.others(best) {
+			otherStatus, otherTitle, _ := strings.Cut(way(t, s), " ")
+			switch {
+			case otherTitle != title:
+				add(s, "title-drift", fmt.Sprintf("the type %s has the title %q here and %q in %d of %d answers", kind, otherTitle, title, best.count, t.total))
+			case otherStatus != status:
+				add(s, "title-drift", fmt.Sprintf("the type %s comes with %s here and with %s in %d of %d answers", kind, otherStatus, status, best.count, t.total))
+			}
+		}
+	}
+	for _, title := range slices.Sorted(maps.Keys(w.titles)) {
+		t := w.titles[title]
+		best := t.most()
+		for _, s := range t.others(best) {
+			f := add(s, "title-drift", fmt.Sprintf("the title %q stands for the type %s here and for %s in %d of %d answers", title, way(t, s), way(t, best), best.count, t.total))
+			f.Severity = Note // types may share their words
+		}
+	}
+}

@@ -1,0 +1,144 @@
+package plan
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+	"obiter/internal/schema"
+)
+
+// answers compiles the schemas of documented answers, when they are asked for.
+// It has a set of its own, so that judging does not wait for planning.
+type answers struct {
+	mu  sync.Mutex
+	set *schema.Set
+}
+
+// Describe looks an answer up: its status, then its class such as 4XX, then
+// default (OpenAPI 3.1.1, section 4.8.16). It is safe for concurrent use.
+func (op *Operation) Describe(status int, mediaType string) exchange.Described {
+	d := exchange.Described{Any: len(op.Responses) > 0, Known: op.Documented()}
+	code := strconv.Itoa(status)
+	for _, name := range []string{code, code[:1] + "XX", "default"} {
+		i := slices.IndexFunc(op.Responses, func(r oad.Response) bool { return strings.EqualFold(r.Status, name) })
+		if i < 0 {
+			continue
+		}
+		d.Status = true
+		op.plan.answers.fill(&d, op.Responses[i], mediaType)
+		break
+	}
+	return d
+}
+
+func (a *answers) fill(d *exchange.Described, r oad.Response, mediaType string) {
+	for _, m := range r.Media {
+		t, _, _ := strings.Cut(strings.ToLower(m.Type), ";")
+		t = strings.TrimSpace(t)
+		d.Media = append(d.Media, t)
+		if t != mediaType || m.Schema == (oad.Location{}) {
+			continue
+		}
+		address := m.Schema.URL()
+		d.Breaks = func(body any) (string, string) {
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			s, err := a.set.Compile(address)
+			if err != nil {
+				return "", "" // survey tells
+			}
+			return departure(s, body)
+		}
+	}
+}
+
+// departure is the first point in which a body departs from its schema. What is
+// only written is not missed in an answer, and a null that 3.0 leaves murky is
+// let pass.
+func departure(s schema.Schema, body any) (at, how string) {
+	for _, v := range s.Validate(body, body) {
+		parent, _ := instance.Get(body, instance.Parent(v.Pointer))
+		value, there := instance.Get(body, v.Pointer)
+		switch {
+		case v.Keyword == "required" && writeOnly(s, body, instance.Parent(v.Pointer), parent, instance.Last(v.Pointer)):
+		case there && value == nil && (v.Keyword == "type" || v.Keyword == "enum"):
+		default:
+			return v.Pointer, v.Message()
+		}
+	}
+	return "", ""
+}
+
+func writeOnly(s schema.Schema, body any, at string, parent any, name string) bool {
+	list := []schema.Schema{s}
+	tokens, err := instance.Split(at)
+	if err != nil {
+		return false
+	}
+	for _, t := range tokens {
+		sh := schema.Merge(schema.Apply(list, body))
+		switch c := body.(type) {
+		case map[string]any:
+			list, _ = sh.Member(t)
+			body = c[t]
+		case []any:
+			i, err := strconv.Atoi(t)
+			if err != nil || i >= len(c) {
+				return false
+			}
+			list, body = sh.Item(i), c[i]
+		}
+	}
+	members, _ := schema.Merge(schema.Apply(list, parent)).Member(name)
+	return schema.Merge(schema.Apply(members, nil)).WriteOnly
+}
+
+// secretFields are the fields of a control whose values must not come back:
+// those that are only written, and passwords.
+func secretFields(part *Part, control any) []string {
+	var out []string
+	for _, f := range flaw.Fields(part.Schema, control) {
+		if f.Shape.WriteOnly || f.Shape.Secret {
+			out = append(out, f.Pointer)
+		}
+	}
+	return out
+}
+
+func secretsIn(v any, fields []string) []string {
+	var out []string
+	for _, at := range fields {
+		if value, ok := instance.Get(v, at); ok {
+			if s, is := value.(string); is {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// Reader is a GET of the operation's own path with the control's path
+// parameters, which shows what is there; false where the path has none that
+// needs no more.
+func (op *Operation) Reader() (exchange.Case, bool) {
+	if op.Method == "GET" {
+		return exchange.Case{}, false
+	}
+	for _, o := range op.plan.doc.Operations {
+		if o.Method != "GET" || o.Path != op.Path || o.Skip != "" ||
+			slices.ContainsFunc(o.Parameters, func(p oad.Parameter) bool { return p.Required && p.In != "path" && !ignored(p) }) {
+			continue
+		}
+		path := op.values(fullest)["path"]
+		address, _ := op.plan.write(o, op.Parts, map[string]any{"path": path})
+		return exchange.Case{ID: caseID(o.Name(), exchange.Control, []flaw.Flaw{{In: "request", Rule: "reader", Variant: op.Name()}}), Operation: o.Name(), Kind: exchange.Control,
+			Request: exchange.Request{Method: "GET", URL: address, Headers: [][2]string{{"Accept", "application/json"}}}}, true
+	}
+	return exchange.Case{}, false
+}
