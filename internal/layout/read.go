@@ -82,6 +82,9 @@ func (s *search) offer(r Reading) {
 		return
 	}
 	score := 1
+	if strings.Count(r.Where, "*") > 0 && !strings.HasSuffix(r.Where, "*") {
+		score++ // a member made for the name tells more than a key
+	}
 	for _, f := range r.Fields {
 		if f.Known {
 			score += 2
@@ -216,6 +219,9 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 		}
 		here := append(append([]string(nil), path...), k)
 		place := instance.Join(at, k)
+		if list, ok := m[k].([]any); ok && s.inParallel(r, place, here, list, nesting) {
+			continue
+		}
 		words, ok := messages(m[k])
 		_, single := m[k].(string)
 		inner, isMap := m[k].(map[string]any)
@@ -234,6 +240,36 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 			}
 		}
 	}
+}
+
+// inParallel reads a list that stands where the request has one, with a map of
+// errors for each element: {"crew": [{}, {"rank": ["is unknown"]}]}.
+func (s *search) inParallel(r *Reading, at string, path []string, list []any, nesting int) bool {
+	if sent, ok := instance.Get(s.vocabulary.body, key(path)); !ok || instance.Type(sent) != "array" {
+		return false
+	}
+	found := false
+	for i, e := range list {
+		inner, ok := e.(map[string]any)
+		if !ok {
+			return false
+		}
+		for name := range inner {
+			found = found || s.vocabulary.last[name]
+		}
+		if i > 500 {
+			break
+		}
+	}
+	if !found {
+		return false
+	}
+	for i, e := range list[:min(len(list), 500)] {
+		inner, _ := e.(map[string]any)
+		index := strconv.Itoa(i)
+		s.collect(r, instance.Join(at, index), append(append([]string(nil), path...), index), inner, false, nesting+1)
+	}
+	return true
 }
 
 // pathName is the name that keys, one inside the other, make up.
