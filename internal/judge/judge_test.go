@@ -282,25 +282,61 @@ func TestServerTextIsShortened(t *testing.T) {
 	}
 }
 
+// with puts a value, written in JSON, at a field of the body.
+func with(t testing.TB, c exchange.Case, pointer, value string) exchange.Case {
+	t.Helper()
+	c.Body, _ = instance.Set(c.Body, pointer, decode(t, value))
+	return c
+}
+
+// FuzzCase takes any bytes as an answer.
 func FuzzCase(f *testing.F) {
-	f.Add(422, problemMedia, []byte(named("#/name")))
-	f.Add(405, "", []byte("\x00"))
-	f.Fuzz(func(t *testing.T, status int, media string, body []byte) {
+	f.Add(422, problemMedia, []byte(named("#/crew/1/rank")), false)
+	f.Add(400, "application/json", []byte(`{"crew":[{},{"rank":["x"]}],"a":{"a":{"a":[[[]]]}}}`), true)
+	f.Add(500, "text/html", []byte("Traceback (most recent call last)\n   at x.y() in /a.cs:line 5"), true)
+	f.Add(-405, "", []byte("\x00"), false)
+	f.Add(201, "application/problem+xml", []byte(`<problem xmlns="urn:ietf:rfc:7807"><errors><i/></errors></problem>`), true)
+	c := broken(f, exchange.Constraint, "/crew/1/rank enum", "/name minLength")
+	c.Secrets = []string{"tide tables of old"}
+	f.Fuzz(func(t *testing.T, status int, media string, body []byte, single bool) {
+		k := c
+		if single {
+			k.Flaws = c.Flaws[:1]
+		}
+		if status < 0 { // a syntax error
+			k.Flaws, k.Expect.Class = []flaw.Flaw{{In: "request", Rule: "malformed-json"}}, exchange.Syntax
+		}
 		a := exchange.Answer{Status: status, Header: http.Header{"Content-Type": {media}}, Body: body}
-		for _, c := range []exchange.Case{broken(t, exchange.Constraint, "/crew/1/rank enum"), broken(t, exchange.Syntax, "request malformed-json")} {
-			if verdict, found := judged(c, a, true); verdict == Fail && len(found) == 0 {
-				t.Fatal("a failure without a finding")
+		first, second := Case(k, a, Context{Proven: true}), Case(k, a, Context{Proven: true})
+		if fmt.Sprint(first.Findings) != fmt.Sprint(second.Findings) || first.Verdict != second.Verdict {
+			t.Fatalf("judged twice: %+v and %+v", first, second)
+		}
+		if first.Verdict == Fail && len(first.Findings) == 0 {
+			t.Fatal("a failure without a finding")
+		}
+		for _, x := range first.Findings {
+			if _, known := Find(x.Code); !known || x.Message == "" {
+				t.Fatalf("%+v", x)
 			}
 		}
+		w := NewWhole()
+		for range 6 {
+			w.Add(k, a, first)
+		}
+		w.Findings()
+		w.Learned()
 	})
 }
 
-func BenchmarkCase(b *testing.B) {
+// BenchmarkJudge judges answers of 1 KB; ten thousand should take less than a second.
+func BenchmarkJudge(b *testing.B) {
 	c := broken(b, exchange.Constraint, "/crew/1/rank enum")
-	padding := `,"note":"` + strings.Repeat("tide ", 180) + `"}`
-	a := answer(422, problemMedia, strings.TrimSuffix(named("#/crew/1/rank"), "}")+padding)
-	b.SetBytes(int64(len(a.Body)))
+	body := strings.Replace(named("#/crew/1/rank"), `"title"`, `"detail":"`+strings.Repeat("Please select a berth where there is room. ", 21)+`","title"`, 1)
+	a := answer(422, problemMedia, body)
+	w := NewWhole()
 	for b.Loop() {
-		judged(c, a, true)
+		w.Add(c, a, Case(c, a, Context{Proven: true}))
 	}
+	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N)*10_000, "ms/10000")
+	b.ReportMetric(float64(len(body)), "bytes")
 }
