@@ -92,7 +92,7 @@ func Read(contentType string, body []byte, status int) (Document, []Departure) {
 	if len(text) < len(body) {
 		found = append(found, Departure{"weak-problem", "the body begins with a byte order mark, which JSON text must not have", "", "RFC 8259, section 8.1"})
 	}
-	if name, twice := repeated(text); twice {
+	if name, twice := repeated(text, value); twice {
 		found = append(found, Departure{"weak-problem", fmt.Sprintf("the member %q stands twice in one object, and readers differ on which one counts", name), "", "RFC 8259, section 4"})
 	}
 	found = append(found, members(object, status)...)
@@ -210,8 +210,18 @@ func (d Document) weak(status int) []Departure {
 	return found
 }
 
-// repeated finds a member that one object has twice.
-func repeated(text []byte) (name string, twice bool) {
+// repeated finds a member that one object of the text has twice; value is what
+// was read of it.
+func repeated(text []byte, value any) (name string, twice bool) {
+	members := 0
+	instance.Walk(value, func(_ string, v any) bool {
+		object, _ := v.(map[string]any)
+		members += len(object)
+		return true
+	})
+	if bytes.Count(text, []byte(`":`))+bytes.Count(text, []byte(`" :`)) <= members {
+		return "", false // too few colons for more names than were read
+	}
 	type level struct {
 		names map[string]bool // nil: a list
 		key   bool            // the next token is a name
