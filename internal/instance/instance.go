@@ -23,6 +23,10 @@ import (
 // MaxDepth is how deeply containers may nest in what Decode accepts.
 const MaxDepth = 512
 
+// ErrDepth is what Decode gives for texts that nest too deeply to be read here,
+// whatever else they are.
+var ErrDepth = fmt.Errorf("the JSON text nests deeper than %d", MaxDepth)
+
 // Decode reads exactly one JSON text (RFC 8259), numbers as json.Number.
 // Anything after it but white space is an error, as is nesting over MaxDepth.
 func Decode(data []byte) (any, error) {
@@ -33,13 +37,16 @@ func Decode(data []byte) (any, error) {
 		if errors.Is(err, io.EOF) {
 			return nil, errors.New("there is no JSON text")
 		}
+		if strings.Contains(err.Error(), "exceeded max depth") {
+			return nil, ErrDepth
+		}
 		return nil, err
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("there is more after the JSON text, at byte %d", d.InputOffset())
 	}
 	if depth(v, 0) > MaxDepth {
-		return nil, fmt.Errorf("the JSON text nests deeper than %d", MaxDepth)
+		return nil, ErrDepth
 	}
 	return v, nil
 }

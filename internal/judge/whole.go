@@ -59,9 +59,6 @@ func (t *Traits) fields(c exchange.Case, r layout.Reading, found []Finding) {
 		return // the whole body is named, which looks alike in any notation
 	}
 	t.Where, t.Notation = r.Where, family(r.Fields[named].Name.Notation)
-	if c.Flaws[0].In != "body" {
-		t.Where = c.Flaws[0].In + " " + t.Where // parameters may be named in a member of their own
-	}
 }
 
 // family takes notations together that are told apart only by what they name: a
@@ -95,7 +92,7 @@ type Layout struct {
 // differs, not with the number of answers.
 type Whole struct {
 	forms    map[string]*tally // by form and members
-	wheres   map[string]*tally // by place of the field, then where and notation
+	wheres   map[string]*tally // by body, path, query …, then where and notation
 	statuses map[string]*tally // by class, then status
 	types    map[string]*tally // by type, then title or status
 	titles   map[string]*tally // by title, then type
@@ -180,13 +177,11 @@ func (w *Whole) Add(c exchange.Case, a exchange.Answer, j Judgement) {
 	if !t.Asked || len(c.Flaws) != 1 {
 		return
 	}
-	w.asked++
-	if t.Where != "" {
-		place := "body"
-		if c.Flaws[0].In != "body" {
-			place = "parameter"
-		}
-		tallied(w.wheres, place, t.Where+" "+string(t.Notation), c, t)
+	if allowances[c.Flaws[0].Rule].parent != right {
+		w.asked++
+	}
+	if t.Where != "" && allowances[c.Flaws[0].Rule].parent != right { // such rules may be told in a member of their own
+		tallied(w.wheres, c.Flaws[0].In, t.Where+" "+string(t.Notation), c, t)
 	}
 }
 
@@ -220,21 +215,20 @@ func (t *tally) usual(s *sight) bool { return s.count >= 5 && s.count*5 >= t.tot
 // Learned is the layout that most answers have; false where there is none.
 func (w *Whole) Learned() (Layout, bool) {
 	t := w.wheres["body"]
-	if t == nil {
-		t = w.wheres["parameter"]
+	for _, in := range slices.Sorted(maps.Keys(w.wheres)) {
+		if t == nil {
+			t = w.wheres[in]
+		}
 	}
 	if t == nil {
 		return Layout{}, false
 	}
 	best := t.most()
 	where := best.about.Where
-	if _, after, is := strings.Cut(where, " "); is {
-		where = after
-	}
 	n := 0
 	for _, t := range w.wheres {
 		for _, s := range t.seen {
-			if strings.HasSuffix(s.about.Where, where) && s.about.Notation == best.about.Notation {
+			if s.about.Where == where && s.about.Notation == best.about.Notation {
 				n += s.count
 			}
 		}
@@ -322,11 +316,8 @@ func alike(a, b *Traits) bool {
 }
 
 func (w *Whole) oddPlaces(add func(*sight, string, string) *Finding) {
-	for _, place := range []string{"body", "parameter"} {
-		t := w.wheres[place]
-		if t == nil {
-			continue
-		}
+	for _, in := range slices.Sorted(maps.Keys(w.wheres)) { // parameters may be named in a member of their own
+		t := w.wheres[in]
 		best := t.most()
 		if !t.usual(best) {
 			continue
@@ -351,9 +342,6 @@ func NotationWords(notation string) string { return notationWords[layout.Notatio
 
 // ShownWhere writes a place for people: errors[*].pointer for /errors/*/pointer.
 func ShownWhere(where string) string {
-	if in, after, is := strings.Cut(where, " "); is {
-		return ShownWhere(after) + " (" + in + ")"
-	}
 	text := strings.ReplaceAll(strings.TrimPrefix(where, "/"), "/*", "[*]")
 	text = strings.ReplaceAll(text, "/", ".")
 	if text == "" || text == "*" {

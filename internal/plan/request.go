@@ -216,7 +216,11 @@ func (e *emitter) malformed(control any, body []byte, again func(method, content
 		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
 			continue
 		}
-		e.whole(control, "malformed-json", m.variant, m.reason, exchange.Syntax, again(e.op.Method, e.op.Media, m.body))
+		class := exchange.Syntax
+		if m.variant == "not-utf-8" {
+			class = exchange.Constraint // readers that replace such bytes reject the field instead
+		}
+		e.whole(control, "malformed-json", m.variant, m.reason, class, again(e.op.Method, e.op.Media, m.body))
 	}
 	if twice := duplicated(body); twice != nil && e.at(flaw.Deep) {
 		e.whole(control, "duplicate-member", "first", "the first member stands twice with two values, and readers differ on which one counts (RFC 8259, section 4)", exchange.Constraint, again(e.op.Method, e.op.Media, twice))

@@ -25,6 +25,7 @@ func TestDepartures(t *testing.T) {
 		{"extensions", media, `{"type":"urn:x:y","errors":[{"a":1},{"a":1}],"traceId":"0","request_id":"1"}`, ""},
 		{"status with a fraction of zero", media, `{"type":"urn:x:y","status":422.0}`, ""},
 		{"XML", xmlMedia, `<?xml version="1.0" encoding="UTF-8"?><problem xmlns="urn:ietf:rfc:7807"><type>urn:x:y</type><title>No</title><status>422</status></problem>`, ""},
+		{"too deep to be read here", media, `{"type":"urn:x:y","value":` + strings.Repeat("[", 20_000) + strings.Repeat("]", 20_000) + `}`, ""},
 		{"nothing is told", media, `{}`, "weak-problem"},
 		{"nothing is told by about:blank", media, `{"type":"about:blank","detail":"x"}`, "weak-problem"},
 		{"a title of its own without a type", media, `{"title":"Invalid vessel"}`, "weak-problem"},

@@ -151,7 +151,11 @@ func (r *Report) add(k entryKey, f judge.Finding, x Example) {
 }
 
 func (e *Entry) show(more ...Example) {
-	e.Examples = append(e.Examples, more...)
+	for _, x := range more {
+		if !slices.ContainsFunc(e.Examples, func(have Example) bool { return have.Case == x.Case }) {
+			e.Examples = append(e.Examples, x)
+		}
+	}
 	slices.SortStableFunc(e.Examples, func(a, b Example) int { return cmp.Compare(a.number, b.number) })
 	if len(e.Examples) > MaxExamples {
 		e.Examples = e.Examples[:MaxExamples]
@@ -160,14 +164,19 @@ func (e *Entry) show(more ...Example) {
 
 // byForm are the codes that concern the form of answers, whatever was wrong:
 // their causes are told apart by what is wrong with the form.
-var byForm = []string{"not-problem", "unreadable", "bad-member", "status-mismatch", "weak-problem", "missing-header", "undocumented", "redirected"}
+var byForm = []string{"not-problem", "unreadable", "bad-member", "status-mismatch", "weak-problem", "missing-header", "undocumented", "redirected", "leaks-internals"}
+
+// byRouter are the rules that a service answers in one place for all operations.
+var byRouter = []string{"malformed-json", "duplicate-member", "empty-body", "wrong-content-type", "wrong-content-encoding", "unusual-charset", "unusual-accept", "wrong-method", "deep-nesting"}
 
 // cause tells apart findings of one code that concern no field: those of the
 // answer's form by what is wrong with it, the others by the rule that was broken.
 func cause(res record.Result, f judge.Finding) string {
 	switch {
-	case f.Code == "not-problem" || f.Code == "undocumented":
+	case f.Code == "not-problem":
 		return f.Message
+	case f.Code == "leaks-internals":
+		return ""
 	case f.Field != "" || f.At != "" || len(res.Flaws) != 1 || res.Flaws[0].In != "request":
 		return ""
 	}
@@ -197,7 +206,7 @@ func (r *Report) Entries() []*Entry {
 			}
 			byField[wide] = e
 		}
-		if slices.Contains(byForm, k.code) {
+		if slices.Contains(byForm, k.code) || slices.Contains(byRouter, k.cause) {
 			wide = entryKey{code: k.code, at: k.at, severity: k.severity, cause: k.cause}
 			if into := byOperation[wide]; into != nil {
 				into.fold(e)
@@ -211,6 +220,8 @@ func (r *Report) Entries() []*Entry {
 	return out
 }
 
+var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
+
 func (r *Report) compare(a, b *Entry) int {
 	first := func(list []string) string {
 		if len(list) == 0 {
@@ -221,9 +232,10 @@ func (r *Report) compare(a, b *Entry) int {
 	return cmp.Or(
 		cmp.Compare(min(len(b.Operations), 2), min(len(a.Operations), 2)), // what concerns several operations comes first
 		cmp.Compare(r.order[a.Operation()], r.order[b.Operation()]),
+		cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity)),
 		cmp.Compare(judge.Rank(a.Code), judge.Rank(b.Code)),
 		cmp.Compare(a.Examples[0].number, b.Examples[0].number),
-		cmp.Compare(first(a.Fields), first(b.Fields)), cmp.Compare(a.At, b.At), cmp.Compare(a.Severity, b.Severity),
+		cmp.Compare(first(a.Fields), first(b.Fields)), cmp.Compare(a.At, b.At),
 		cmp.Compare(a.Examples[0].Message, b.Examples[0].Message),
 	)
 }
