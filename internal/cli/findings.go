@@ -106,7 +106,7 @@ func (a *app) totals(rep *report.Report, entries []*report.Entry) {
 		if warnings > 0 {
 			fmt.Fprintf(out, ", %s", plural(warnings, "warning"))
 		}
-		fmt.Fprintf(out, ". The run is kept in %s; one case in full: obiter show %s; what a finding means: obiter explain %s\n", filepath.Join(runFolder, lastRun), entries[0].Examples[0].Case, entries[0].Code)
+		fmt.Fprintf(out, ". The run is kept in %s.\nOne case in full: obiter show %s. What a finding means: obiter explain %s.\n", filepath.Join(runFolder, lastRun), entries[0].Examples[0].Case, entries[0].Code)
 	} else if t.Cases > 0 {
 		fmt.Fprintf(out, "The run is kept in %s.\n", filepath.Join(runFolder, lastRun))
 	}

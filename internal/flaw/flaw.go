@@ -210,8 +210,8 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 		from = &anchor{pointer, list, v}
 	}
 	visit(&site{p, pointer, v, sh, *from})
-	if !p.astext && sh.MemberByMember() {
-		from = nil
+	if !p.astext && from.pointer == pointer && sh.MemberByMember() {
+		from = nil // what is inside can be proved by itself
 	}
 	switch v := v.(type) {
 	case map[string]any:

@@ -163,7 +163,7 @@ func misspelt(name string) string {
 
 // emptyObject leaves out all required members of the body at once.
 func (p *Planter) emptyObject() {
-	if _, ok := p.control.(map[string]any); !ok || p.stopped {
+	if _, ok := p.control.(map[string]any); !ok || p.stopped || p.enough() {
 		return
 	}
 	empty := map[string]any{}
