@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -41,21 +42,21 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	if format != "text" && format != "ndjson" {
 		return usage(fmt.Sprintf("--format %q is not known", format), "text and ndjson are")
 	}
-	base := c.String("at")
+	conf, doc, err := a.prepared(c)
+	if err != nil {
+		return err
+	}
+	base := cmp.Or(c.String("at"), conf.At)
 	if base != "" {
 		if _, err := address(base); err != nil {
 			return err
 		}
 	}
-	doc, err := a.description(c)
-	if err != nil {
-		return err
-	}
 	opt, err := planOptions(c, base)
 	if err != nil {
 		return err
 	}
-	p, err := plan.New(doc, opt)
+	p, err := plan.New(doc, settled(opt, conf, nil))
 	if err != nil {
 		return err
 	}

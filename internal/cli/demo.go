@@ -17,6 +17,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/config"
 	"obiter/internal/harbour"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
@@ -118,7 +119,7 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	if err != nil {
 		return err
 	}
-	t := &trial{app: a, doc: doc, plan: p, opt: opt, base: base, sender: sender, depth: c.String("depth"), wide: 8}
+	t := &trial{app: a, conf: &config.Config{}, doc: doc, plan: p, opt: opt, base: base, sender: sender, depth: c.String("depth"), wide: 8}
 	rep, err := t.do(ctx)
 	if err != nil {
 		return t.outcome(rep, err)

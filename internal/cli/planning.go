@@ -1,13 +1,18 @@
 package cli
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/config"
 	"obiter/internal/flaw"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
@@ -16,6 +21,7 @@ import (
 // planFlags are the options of every command that plans.
 func planFlags() []cli.Flag {
 	return []cli.Flag{
+		&cli.StringFlag{Name: "config", Usage: "the configuration `FILE` (default: obiter.yaml, where there is one)"},
 		&cli.StringSliceFlag{Name: "only", Usage: "only operations that match `GLOB`, such as 'PUT *' or '* /vessels/**' (repeatable)"},
 		&cli.StringSliceFlag{Name: "skip", Usage: "leave out operations that match `GLOB` (repeatable)"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this `TAG` (repeatable)"},
@@ -30,12 +36,78 @@ var depths = map[string]flaw.Depth{"quick": flaw.Quick, "usual": flaw.Usual, "de
 // usualNames are looked for where no description is named.
 var usualNames = []string{"openapi.yaml", "openapi.yml", "openapi.json"}
 
-// description reads the one that a command names, or the usual one in the current folder.
-func (a *app) description(c *cli.Command) (*oad.Document, error) {
+// maxConfig is the size of the largest configuration read, in bytes.
+const maxConfig = 4 << 20
+
+// configured reads the configuration: the one that is named, or obiter.yaml in
+// the current folder; none is an empty one.
+func configured(c *cli.Command) (*config.Config, error) {
+	name := c.String("config")
+	if name == "" {
+		if _, err := os.Stat("obiter.yaml"); err != nil {
+			return config.Read("obiter.yaml", []byte("{}"), os.LookupEnv)
+		}
+		name = "obiter.yaml"
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, usage(fmt.Sprintf("the configuration %s cannot be read: %v", name, errors.Unwrap(err)), "name a file that exists")
+	}
+	defer f.Close()
+	src, err := io.ReadAll(io.LimitReader(f, maxConfig))
+	if err != nil {
+		return nil, usage(fmt.Sprintf("the configuration %s cannot be read: %v", name, err), "name a file")
+	}
+	if len(bytes.TrimSpace(src)) == 0 {
+		src = []byte("{}")
+	}
+	conf, err := config.Read(name, src, os.LookupEnv)
+	if err == nil && conf.Description != "" && !filepath.IsAbs(conf.Description) {
+		conf.Description = filepath.Join(filepath.Dir(name), conf.Description)
+	}
+	return conf, err
+}
+
+// prepared is what every command that plans begins with: the configuration, and
+// the description that goes with it.
+func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
+	conf, err := configured(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	doc, err := a.description(c, conf)
+	if err != nil {
+		return nil, nil, err
+	}
+	var names []string
+	for _, o := range doc.Operations {
+		names = append(names, o.Name())
+	}
+	return conf, doc, conf.CheckOperations(names)
+}
+
+// settled are the options of a plan with what the configuration says, given the
+// values of fixtures.
+func settled(opt plan.Options, conf *config.Config, values map[string]any) plan.Options {
+	opt.Values, opt.Statuses, opt.Bodies = values, conf.Statuses, map[string]any{}
+	for name, o := range conf.Operations {
+		if o.Body != nil {
+			opt.Bodies[name] = conf.Expand(conf.Known(o.Body, values), values)
+		}
+	}
+	return opt
+}
+
+// description reads the one that a command names, or the configuration, or the
+// usual one in the current folder.
+func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, error) {
 	if c.Args().Len() > 1 {
 		return nil, usage(fmt.Sprintf("one description is read at a time, and %q is a second argument", c.Args().Get(1)), "quote a value that has blanks in it")
 	}
 	name := c.Args().First()
+	if name == "" {
+		name = conf.Description
+	}
 	if name == "" {
 		for _, n := range usualNames {
 			if _, err := os.Stat(n); err == nil {

@@ -26,7 +26,7 @@ func (a *app) surveyCommand() *cli.Command {
 			if f := c.String("format"); f != "text" && f != "json" {
 				return usage(fmt.Sprintf("--format %q is not known", f), "text and json are")
 			}
-			doc, err := a.description(c)
+			conf, doc, err := a.prepared(c)
 			if err != nil {
 				return err
 			}
@@ -34,7 +34,7 @@ func (a *app) surveyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.survey(doc, opt, c.Bool("fields"), c.String("format") == "json")
+			return a.survey(doc, settled(opt, conf, nil), c.Bool("fields"), c.String("format") == "json")
 		},
 	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -17,6 +18,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/config"
+	"obiter/internal/exchange"
+	"obiter/internal/fixture"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
@@ -40,11 +44,11 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "save", Usage: "keep the run in `FILE` as well"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			doc, err := a.description(c)
+			conf, doc, err := a.prepared(c)
 			if err != nil {
 				return err
 			}
-			t, err := a.trialOf(c, doc)
+			t, err := a.trialOf(c, conf, doc)
 			if err != nil {
 				return err
 			}
@@ -57,6 +61,8 @@ func (a *app) tryCommand() *cli.Command {
 // trial is one run of try with everything it needs.
 type trial struct {
 	app    *app
+	conf   *config.Config
+	send   send.Options
 	doc    *oad.Document
 	plan   *plan.Plan
 	opt    plan.Options
@@ -69,8 +75,8 @@ type trial struct {
 	names  []string // of headers given on the command line
 }
 
-func (a *app) trialOf(c *cli.Command, doc *oad.Document) (*trial, error) {
-	at := c.String("at")
+func (a *app) trialOf(c *cli.Command, conf *config.Config, doc *oad.Document) (*trial, error) {
+	at := cmp.Or(c.String("at"), conf.At)
 	if at == "" && len(doc.Servers) > 0 {
 		at = doc.Servers[0]
 	}
@@ -98,16 +104,73 @@ func (a *app) trialOf(c *cli.Command, doc *oad.Document) (*trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &trial{app: a, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: c.Int("parallel"), save: c.String("save"), format: c.String("format")}
-	for _, h := range headers {
-		t.names = append(t.names, h[0])
+	t := &trial{app: a, conf: conf, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: c.Int("parallel"), save: c.String("save"), format: c.String("format")}
+	for _, h := range append(conf.Headers, headers...) {
+		if name := http.CanonicalHeaderKey(h[0]); !slices.Contains(t.names, name) {
+			t.names = append(t.names, name)
+		}
 	}
-	if t.plan, err = plan.New(doc, opt); err != nil {
+	if t.plan, err = plan.New(doc, settled(opt, conf, nil)); err != nil {
 		return nil, err
 	}
-	t.sender, err = send.New(base, send.Options{Timeout: c.Duration("timeout"), AllowHosts: c.StringSlice("allow-host"), Headers: headers, Agent: agent(), RunID: rand.Text()})
+	t.send = send.Options{Timeout: c.Duration("timeout"), AllowHosts: append(c.StringSlice("allow-host"), conf.AllowHosts...), Headers: headers, Agent: agent(), RunID: rand.Text()}
+	t.sender, err = t.newSender(nil)
 	return t, err
 }
+
+// newSender makes a sender whose headers know the values of fixtures; those that
+// are not kept yet leave their header out.
+func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
+	opt := t.send
+	opt.Headers = nil
+	for _, h := range t.conf.Headers {
+		if t.conf.Resolves(h[1], values) {
+			opt.Headers = append(opt.Headers, [2]string{http.CanonicalHeaderKey(h[0]), t.conf.ExpandText(h[1], values)})
+		}
+	}
+	opt.Headers = append(opt.Headers, t.send.Headers...)
+	return send.New(t.base, opt)
+}
+
+// fixtures makes what must be there first. The plan and the sender are made anew
+// with the values kept. What comes back takes it all away again.
+func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
+	if len(t.conf.Fixtures) == 0 {
+		return func() {}, nil
+	}
+	bench := fixture.New(t.conf, func(bodies, values map[string]any) (*plan.Plan, error) {
+		sender, err := t.newSender(values)
+		if err != nil {
+			return nil, err
+		}
+		t.sender.Close()
+		t.sender = sender
+		opt := plan.Options{Base: t.opt.Base, Seed: t.opt.Seed, Bodies: bodies, Values: values}
+		return plan.New(t.doc, opt)
+	}, func(ctx context.Context, c exchange.Case) exchange.Answer { return t.sender.Send(ctx, c) })
+	undo = func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoTime)
+		defer cancel()
+		for _, left := range bench.Undo(ctx) {
+			fmt.Fprintln(t.app.streams.Err, "left behind: "+clean(left))
+		}
+	}
+	if err := bench.Make(ctx); err != nil {
+		return undo, err
+	}
+	if t.plan, err = plan.New(t.doc, settled(t.opt, t.conf, bench.Values)); err != nil {
+		return undo, err
+	}
+	sender, err := t.newSender(bench.Values)
+	if err == nil {
+		t.sender.Close()
+		t.sender = sender
+	}
+	return undo, err
+}
+
+// undoTime is how long taking fixtures away may take, after an interrupt as well.
+const undoTime = 1500 * time.Millisecond
 
 func agent() string {
 	v, _, _ := strings.Cut(version(), " ")
@@ -129,8 +192,13 @@ func headers(list []string) ([][2]string, error) {
 
 // do sends everything, printing a line an operation.
 func (t *trial) do(ctx context.Context) (*report.Report, error) {
-	defer t.sender.Close()
+	defer func() { t.sender.Close() }()
 	if err := t.sender.Reach(ctx); err != nil {
+		return nil, err
+	}
+	undo, err := t.fixtures(ctx)
+	defer undo()
+	if err != nil {
 		return nil, err
 	}
 	w, closeFiles, err := t.runFile()
@@ -148,7 +216,7 @@ func (t *trial) do(ctx context.Context) (*report.Report, error) {
 	bar := newProgress(a.streams.Err, t.plan.Len())
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.wide,
-		Send:     t.sender.Send,
+		Send:     t.sender.Send, // the one that knows the fixtures' values
 		Record:   w.Result,
 		Late:     w.Late,
 		Progress: bar.sent,

@@ -326,6 +326,27 @@ func Remove(v any, pointer string) (any, bool) {
 	return v, false
 }
 
+// Merge is v with a JSON Merge Patch applied (RFC 7396): null takes a member away.
+func Merge(v, patch any) any {
+	changes, ok := patch.(map[string]any)
+	if !ok {
+		return patch
+	}
+	old, _ := v.(map[string]any)
+	out := make(map[string]any, len(old)+len(changes))
+	for k, m := range old {
+		out[k] = m
+	}
+	for k, m := range changes {
+		if m == nil {
+			delete(out, k)
+		} else {
+			out[k] = Merge(out[k], m)
+		}
+	}
+	return out
+}
+
 // index reads an array index of RFC 6901, section 4: digits, no leading zero.
 func index(token string, length int) (int, bool) {
 	if token == "" || len(token) > 1 && token[0] == '0' || strings.TrimLeft(token, "0123456789") != "" {

@@ -93,6 +93,9 @@ func (p *Plan) parameterControls(part *Part) error {
 }
 
 func (p *Plan) parameterValue(param oad.Parameter) (any, error) {
+	if v, ok := p.opt.Values[param.Name]; ok && param.In == "path" {
+		return p.given(param, v)
+	}
 	if param.Schema == (oad.Location{}) {
 		if len(param.Examples) > 0 {
 			return param.Examples[0].Value, nil
@@ -104,6 +107,23 @@ func (p *Plan) parameterValue(param oad.Parameter) (any, error) {
 		return nil, err
 	}
 	return p.maker.Value(s, p.published(param.Examples))
+}
+
+// given is a configured value as the parameter's schema takes it: text that reads
+// as a number may be one.
+func (p *Plan) given(param oad.Parameter, v any) (any, error) {
+	if param.Schema == (oad.Location{}) {
+		return v, nil
+	}
+	s, err := p.set.Compile(param.Schema.URL())
+	if err != nil {
+		return nil, err
+	}
+	read := schema.Texts([]schema.Schema{s}, v)
+	if !s.Valid(read) {
+		return nil, fmt.Errorf("the value %s, which is kept for it, breaks its schema", instance.Encode(v))
+	}
+	return read, nil
 }
 
 // seen is a part's value as a service reads it; false where it cannot be sent.

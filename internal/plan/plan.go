@@ -32,6 +32,12 @@ type Options struct {
 	// Budget caps the cases of an operation beside its controls: each rule once
 	// before any rule twice. 0: no cap.
 	Budget int
+	// Values stand in for examples: path parameters by their names.
+	Values map[string]any
+	// Bodies are merged over the controls of operations (RFC 7396), by their names.
+	Bodies map[string]any
+	// Statuses narrow what is right for a class.
+	Statuses map[exchange.Class][]int
 }
 
 // Plan is what a description gives to send.
@@ -110,6 +116,17 @@ func (p *Plan) fill(op *Operation) error {
 	case "DELETE":
 		return errors.New("a DELETE is sent only to records made for it")
 	}
+	if err := p.parts(op); err != nil {
+		return err
+	}
+	if len(op.Parts) == 0 {
+		return errors.New("no parameters and no body")
+	}
+	return nil
+}
+
+// parts makes the operation's parts.
+func (p *Plan) parts(op *Operation) error {
 	if name := undescribed(op.Operation); name != "" {
 		return fmt.Errorf("the path parameter %q is not described", name)
 	}
@@ -122,9 +139,6 @@ func (p *Plan) fill(op *Operation) error {
 		if err := p.bodyPart(op); err != nil {
 			return err
 		}
-	}
-	if len(op.Parts) == 0 {
-		return errors.New("no parameters and no body")
 	}
 	return nil
 }
@@ -149,7 +163,17 @@ func (p *Plan) bodyPart(op *Operation) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
+	patch, patched := p.opt.Bodies[op.Name()]
 	for _, c := range res.Controls {
+		if patched {
+			c.Value = instance.Merge(c.Value, patch)
+			if found := s.Validate(c.Value, nil); len(found) > 0 {
+				if len(part.Controls) == 0 && c.Shape == fullest {
+					return fmt.Errorf("with the configured body its control breaks the schema at %s: %s", instance.Fragment(found[0].Pointer), found[0].Message())
+				}
+				continue // a branch that the configured body rules out
+			}
+		}
 		if v, ok := part.trim(c.Value); ok {
 			c.Value = v
 			part.Controls = append(part.Controls, c)
@@ -338,7 +362,11 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	}
 	e.sent[sum], e.ids[c.ID] = true, true
 	c.Operation, c.OperationID = e.op.Name(), e.op.ID
-	if c.Expect.Statuses = c.Expect.Class.Statuses(); c.Expect.Statuses == nil {
+	c.Expect.Statuses = c.Expect.Class.Statuses()
+	if narrowed := e.op.plan.opt.Statuses[c.Expect.Class]; narrowed != nil {
+		c.Expect.Statuses = narrowed
+	}
+	if c.Expect.Statuses == nil {
 		c.Expect.Statuses = []int{}
 	}
 	if c.Flaws == nil {
@@ -548,4 +576,23 @@ func (p *Plan) Names() iter.Seq[string] {
 			}
 		}
 	}
+}
+
+// Control is the fullest control of an operation, whatever is selected; the
+// error says why there is none.
+func (p *Plan) Control(name string) (exchange.Case, error) {
+	i := slices.IndexFunc(p.doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
+	if i < 0 {
+		return exchange.Case{}, fmt.Errorf("the description has no operation %q", name)
+	}
+	op := &Operation{Operation: p.doc.Operations[i], plan: p, Drops: map[string]int{}}
+	if op.Skip != "" {
+		return exchange.Case{}, errors.New(op.Skip)
+	}
+	if err := p.parts(op); err != nil {
+		return exchange.Case{}, err
+	}
+	values := op.values(fullest)
+	return exchange.Case{ID: caseID(name, exchange.Control, []flaw.Flaw{{In: "request", Rule: "fixture"}}), Name: "fixture", Operation: name, Kind: exchange.Control,
+		Request: op.compose(values), Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"]}, nil
 }

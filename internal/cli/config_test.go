@@ -1,0 +1,266 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+)
+
+const marks = `
+openapi: 3.1.0
+info: {title: Sea marks, version: '1'}
+paths:
+  /watches:
+    post:
+      requestBody: {required: true, content: {application/json: {schema: {type: object, required: [station], properties: {station: {type: string, minLength: 2, examples: [north mole]}}}}}}
+      responses: {'201': {description: A token.}, 4XX: {description: Not.}}
+  /marks:
+    post:
+      requestBody: {required: true, content: {application/json: {schema: {$ref: '#/components/schemas/Mark'}}}}
+      responses: {'201': {description: The mark.}, 4XX: {description: Not.}}
+  /marks/{mark_id}:
+    parameters: [{name: mark_id, in: path, required: true, schema: {type: string, pattern: '^m-[0-9a-z]+$'}}]
+    put:
+      requestBody: {required: true, content: {application/json: {schema: {$ref: '#/components/schemas/Mark'}}}}
+      responses: {'200': {description: The mark.}, 4XX: {description: Not.}}
+    delete: {responses: {'204': {description: Gone.}}}
+  /lights:
+    post:
+      requestBody: {required: true, content: {application/json: {schema: {type: object, additionalProperties: false, required: [mark_id], properties: {mark_id: {type: string, maxLength: 20}}}}}}
+      responses: {'201': {description: The light.}, 4XX: {description: Not.}}
+components:
+  schemas:
+    Mark: {type: object, additionalProperties: false, required: [colour], properties: {colour: {type: string, enum: [red, green]}}}
+`
+
+const marksConfig = `
+description: marks.yaml
+at: ${MARKS_AT}
+headers:
+  Authorization: Bearer ${token}
+  X-Station: ${STATION}
+statuses: { constraint: 422, type: [422] }
+fixtures:
+  - name: mark
+    send: POST /marks
+    body: { colour: green }
+    keep: { mark_id: $response.header.Location }
+    undo: DELETE /marks/{mark_id}
+  - name: watch
+    send: POST /watches
+    keep: { token: $response.body#/token }
+operations:
+  POST /lights:
+    body: { mark_id: "${mark_id}" }
+`
+
+// seaMarks is a service whose records have ids that nobody can guess, behind a login.
+type seaMarks struct {
+	mu    sync.Mutex
+	next  int
+	marks map[string]any
+	token string
+	calls []string
+}
+
+func (s *seaMarks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	answer := func(status int, v any) {
+		w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
+		w.WriteHeader(status)
+		if v != nil {
+			_ = json.NewEncoder(w).Encode(v)
+		}
+	}
+	problem := func(status int, kind string, pointers ...string) {
+		var list []any
+		for _, p := range pointers {
+			list = append(list, map[string]any{"pointer": p, "detail": "is not right"})
+		}
+		doc := map[string]any{"type": "urn:marks:" + kind, "title": kind, "status": status}
+		if list != nil {
+			doc["errors"] = list
+		}
+		answer(status, doc)
+	}
+	body, _ := io.ReadAll(r.Body)
+	name, id, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+	allowed := map[string][]string{"watches": {"POST"}, "marks": {"POST"}, "lights": {"POST"}}[name]
+	if id != "" {
+		allowed = []string{"PUT", "DELETE"}
+	}
+	switch {
+	case allowed == nil:
+		problem(404, "not-found")
+		return
+	case name != "watches" && r.Header.Get("Authorization") != "Bearer "+s.token:
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		problem(401, "credentials")
+		return
+	case !slices.Contains(allowed, r.Method):
+		w.Header().Set("Allow", strings.Join(allowed, ", "))
+		problem(405, "method")
+		return
+	case r.Method == "DELETE":
+		s.calls = append(s.calls, "delete "+id)
+		delete(s.marks, id)
+		answer(204, nil)
+		return
+	case id != "" && s.marks[id] == nil:
+		problem(404, "not-found")
+		return
+	case r.Header.Get("Content-Type") != "application/json" || r.Header.Get("Content-Encoding") != "":
+		problem(415, "media-type")
+		return
+	}
+	var v any
+	if json.Unmarshal(body, &v) != nil {
+		problem(400, "syntax")
+		return
+	}
+	object, ok := v.(map[string]any)
+	if !ok {
+		problem(422, "fields", "#")
+		return
+	}
+	field := map[string]string{"watches": "station", "marks": "colour", "lights": "mark_id"}[name]
+	var wrong []string
+	text, isText := object[field].(string)
+	bad := !isText
+	switch name {
+	case "watches":
+		bad = bad || len(text) < 2
+	case "marks":
+		bad = bad || text != "red" && text != "green"
+	case "lights":
+		bad = bad || len([]rune(text)) > 20
+	}
+	if bad {
+		wrong = append(wrong, "#/"+field)
+	}
+	for k := range object {
+		if k != field && name != "watches" {
+			wrong = append(wrong, "#/"+k)
+		}
+	}
+	switch {
+	case len(wrong) > 0:
+		problem(422, "fields", wrong...)
+	case name == "watches":
+		answer(201, map[string]any{"token": s.token})
+	case id != "":
+		answer(200, object)
+	default:
+		s.next++
+		key := fmt.Sprintf("m-%dx7f3", s.next*7919)
+		if name == "marks" {
+			s.marks[key] = object
+			s.calls = append(s.calls, "make "+key)
+		}
+		w.Header().Set("Location", "/"+name+"/"+key)
+		answer(201, object)
+	}
+}
+
+func TestFixturesAndCredentials(t *testing.T) {
+	const token = "tide-4f1c88d0b7"
+	service := &seaMarks{marks: map[string]any{}, token: token}
+	server := httptest.NewServer(service)
+	defer server.Close()
+	t.Setenv("MARKS_AT", server.URL)
+	t.Setenv("STATION", "secret-station-81")
+	dir := t.TempDir()
+	put(t, dir, "marks.yaml", marks)
+	// The watch is kept last and yet needed by all: without a token no mark can be made.
+	put(t, dir, "obiter.yaml", strings.Replace(marksConfig, "at: ${MARKS_AT}", "at: "+server.URL, 1))
+	obiter(t, dir, "try").check(t, 2, "", `the fixture "mark" was refused: POST /marks answered 401 Unauthorized`)
+	watchFirst := strings.Replace(marksConfig, "at: ${MARKS_AT}", "at: "+server.URL, 1)
+	mark, watch := watchFirst[strings.Index(watchFirst, "  - name: mark"):strings.Index(watchFirst, "  - name: watch")], watchFirst[strings.Index(watchFirst, "  - name: watch"):strings.Index(watchFirst, "operations:")]
+	put(t, dir, "obiter.yaml", strings.Replace(watchFirst, mark+watch, watch+mark, 1))
+	for range 2 { // and once more at once
+		service.calls = nil
+		o := obiter(t, dir, "try")
+		o.check(t, 0, "0 failed, 0 unproven", "")
+		if !strings.Contains(o.out, "PUT /marks/{mark_id}") {
+			t.Errorf("the update is not reached:\n%s", o.out)
+		}
+		first := strings.TrimPrefix(service.calls[0], "make ")
+		if service.marks[first] != nil || service.calls[len(service.calls)-1] != "delete "+first {
+			t.Errorf("the fixture is left behind: %v", service.calls)
+		}
+		run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.Contains(string(run), `\"mark_id\":\"`+first) {
+			t.Error("the configured body is not sent")
+		}
+		for _, secret := range []string{token, "secret-station-81"} {
+			if strings.Contains(o.out+o.errors, secret) || strings.Contains(strings.ReplaceAll(string(run), `{\"token\":\"`+token, ""), secret) {
+				t.Errorf("%s is in the output or the run file", secret)
+			}
+		}
+		show := obiter(t, dir, "show", strings.Fields(string(o.out))[0])
+		show.check(t, 2, "", "has no case")
+	}
+	// Without sending, what fixtures would keep is left to the control.
+	obiter(t, dir, "cases", "--only", "POST /lights").check(t, 0, "/mark_id", "")
+	obiter(t, dir, "survey").check(t, 0, "POST /lights", "")
+}
+
+func TestWhatIsLeftBehindIsSaid(t *testing.T) {
+	service := &seaMarks{marks: map[string]any{}, token: "t"}
+	server := httptest.NewServer(service)
+	defer server.Close()
+	dir := t.TempDir()
+	put(t, dir, "marks.yaml", marks)
+	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing}}\n")
+	obiter(t, dir, "try").check(t, 2, "", `obiter.yaml:5:5: the fixture "mark" has nothing to keep as "mark_id": $response.body#/nothing is not in the answer to POST /marks`)
+	o := obiter(t, dir, "try")
+	if !strings.Contains(o.errors, "left behind: mark, made by POST /marks") {
+		t.Error(o.errors)
+	}
+}
+
+// TestBadConfiguration holds what is said of each mistake: file, line, column.
+func TestBadConfiguration(t *testing.T) {
+	dir := folder(t)
+	for text, want := range map[string]string{
+		"at: [1]":                               `obiter.yaml:1:1: at is an array where text is asked for`,
+		"description: openapi.yaml\nheders: {}": `obiter.yaml:2:1: the key "heders" is not known; did you mean "headers"?`,
+		"- a":                                   `obiter.yaml:1:1: the configuration is not an object`,
+		"a: b: c":                               `obiter.yaml:1:`,
+		"statuses: {constraint: 200}":           `obiter.yaml:1:12: 200 is no rejection`,
+		"statuses: {constrain: 400}":            `the key "constrain" is not known; did you mean "constraint"?`,
+		"headers: {'X Y': a}":                   `"X Y" is no header`,
+		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                         `${NO_SUCH_TIDE} is no value of a fixture, and the environment has none of that name`,
+		"operations: {POST vessels: {}}":                                             `"POST vessels" names no operation`,
+		"operations: {POST /boats: {body: {}}}":                                      `obiter.yaml:1:14: the description has no operation "POST /boats"`,
+		"fixtures: [{name: a}]":                                                      `the fixture has no send`,
+		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":             `"body.id" is no runtime expression that can be kept`,
+		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]": `there are two fixtures "a"`,
+		"fixtures: [{name: a, send: POST /vessels, undo: DELETE /boats}]":            `the description has no operation "DELETE /boats"`,
+		"fixtures:\n- {name: a, send: POST /vessels, body: {name: '${y}'}, keep: {x: $response.body#/id}}\n- {name: b, send: POST /vessels, body: {name: '${x}'}, keep: {y: $response.body#/id}}": `obiter.yaml:2:3: the fixtures "a" and "b" need one another`,
+	} {
+		put(t, dir, "obiter.yaml", text)
+		o := obiter(t, dir, "try", "--at", "http://127.0.0.1:1")
+		o.check(t, 2, "", want)
+		if strings.Count(o.errors, "error: ") != 1 {
+			t.Errorf("%s: %s", text, o.errors)
+		}
+	}
+	put(t, dir, "obiter.yaml", "")
+	obiter(t, dir, "survey", "--config", "none.yaml").check(t, 2, "", "the configuration none.yaml cannot be read")
+	obiter(t, dir, "survey").check(t, 0, "Harbour office", "")
+	put(t, dir, "obiter.yaml", "operations: {POST /vessels: {body: {length_m: 9999}}}")
+	obiter(t, dir, "survey").check(t, 0, "with the configured body its control breaks the schema at #/length_m", "")
+}

@@ -1,0 +1,507 @@
+// Package config reads obiter.yaml: what the command line leaves out, the
+// records that must exist first, and what the description does not say. It is
+// strict: an unknown key, a wrong type or a reference to nothing is an error
+// with file, line and column, before anything is sent.
+package config
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+)
+
+// Config is what the file says. Texts may hold ${NAME}: a value that a fixture
+// keeps, or an environment variable.
+type Config struct {
+	Description string // as written; relative to the file's folder
+	At          string
+	Headers     [][2]string
+	Statuses    map[exchange.Class][]int
+	AllowHosts  []string
+	Fixtures    []Fixture // each after those whose values it needs
+	Operations  map[string]Operation
+
+	tree *oad.Tree
+	env  func(string) (string, bool)
+}
+
+// Fixture is a record that is made before the run and taken away after it.
+type Fixture struct {
+	Name string
+	Send string            // the operation, such as POST /vessels
+	Body any               // merged over the control (RFC 7396); nil: the control as it is
+	Keep map[string]string // by name: a runtime expression of OpenAPI
+	Undo string            // the operation that takes it away; may be empty
+	at   string            // JSON Pointer into the file
+}
+
+// Operation is what is said of one operation.
+type Operation struct {
+	Body any // merged over each control (RFC 7396); nil: nothing
+}
+
+// Read reads a configuration. The name serves messages; env looks an
+// environment variable up. Errors are *oad.Error.
+func Read(name string, src []byte, env func(string) (string, bool)) (*Config, error) {
+	tree, err := oad.ReadTree(name, src)
+	if err != nil {
+		return nil, err
+	}
+	c := &Config{Statuses: map[exchange.Class][]int{}, Operations: map[string]Operation{}, tree: tree, env: env}
+	top, ok := tree.Value().(map[string]any)
+	if !ok {
+		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
+	}
+	r := reader{tree}
+	if err := r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "fixtures", "operations"); err != nil {
+		return nil, err
+	}
+	for _, part := range []func(reader, map[string]any) error{c.simple, c.headers, c.statuses, c.fixtures, c.operations, c.references} {
+		if err := part(r, top); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+// reader reads members with their places.
+type reader struct{ tree *oad.Tree }
+
+// known refuses members that mean nothing.
+func (r reader) known(at string, object map[string]any, names ...string) error {
+	for _, name := range r.tree.Names(at) {
+		if _, has := object[name]; has && !slices.Contains(names, name) {
+			return r.tree.Fail(instance.Join(at, name), "known here: "+strings.Join(names, ", "), "the key %q is not known%s", name, like(name, names))
+		}
+	}
+	return nil
+}
+
+// like names the known key that a letter or two are missing from.
+func like(name string, names []string) string {
+	for _, n := range names {
+		if strings.HasPrefix(n, name[:min(len(name), 2)]) || strings.EqualFold(strings.ReplaceAll(name, "-", "_"), n) {
+			return fmt.Sprintf("; did you mean %q?", n)
+		}
+	}
+	return ""
+}
+
+func (r reader) text(at string, v any) (string, error) {
+	s, ok := v.(string)
+	if !ok {
+		return "", r.tree.Fail(at, "write it as text", "%s is %s where text is asked for", instance.Last(at), article(v))
+	}
+	return s, nil
+}
+
+func (r reader) object(at string, v any) (map[string]any, error) {
+	m, ok := v.(map[string]any)
+	if !ok {
+		return nil, r.tree.Fail(at, "write names and values below it", "%s is %s where an object is asked for", instance.Last(at), article(v))
+	}
+	return m, nil
+}
+
+func (r reader) list(at string, v any) ([]any, error) {
+	l, ok := v.([]any)
+	if !ok {
+		return nil, r.tree.Fail(at, "write one entry a line, each after a dash", "%s is %s where a list is asked for", instance.Last(at), article(v))
+	}
+	return l, nil
+}
+
+func article(v any) string {
+	switch t := instance.Type(v); t {
+	case "null":
+		return "empty"
+	case "array", "object", "integer":
+		return "an " + t
+	default:
+		return "a " + t
+	}
+}
+
+func (c *Config) simple(r reader, top map[string]any) (err error) {
+	for key, into := range map[string]*string{"description": &c.Description, "at": &c.At} {
+		if v, has := top[key]; has && err == nil {
+			*into, err = r.text("/"+key, v)
+		}
+	}
+	v, has := top["allow_hosts"]
+	if !has || err != nil {
+		return err
+	}
+	hosts, err := r.list("/allow_hosts", v)
+	for i, h := range hosts {
+		if err == nil {
+			var host string
+			host, err = r.text(fmt.Sprintf("/allow_hosts/%d", i), h)
+			c.AllowHosts = append(c.AllowHosts, host)
+		}
+	}
+	return err
+}
+
+func (c *Config) headers(r reader, top map[string]any) error {
+	v, has := top["headers"]
+	if !has {
+		return nil
+	}
+	object, err := r.object("/headers", v)
+	for _, name := range r.tree.Names("/headers") {
+		if err != nil {
+			break
+		}
+		var value string
+		at := instance.Join("/headers", name)
+		if value, err = r.text(at, object[name]); err == nil && (name == "" || strings.ContainsAny(name, " \t\"(),/:;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00")) {
+			err = r.tree.Fail(at, "a header is a name without blanks, and one line", "%q is no header", name)
+		}
+		c.Headers = append(c.Headers, [2]string{name, value})
+	}
+	return err
+}
+
+// classes are those whose statuses can be narrowed.
+var classes = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter,
+	exchange.PathParameter, exchange.MediaType, exchange.Method, exchange.NotFound}
+
+func (c *Config) statuses(r reader, top map[string]any) error {
+	v, has := top["statuses"]
+	if !has {
+		return nil
+	}
+	object, err := r.object("/statuses", v)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, k := range classes {
+		names = append(names, string(k))
+	}
+	if err := r.known("/statuses", object, names...); err != nil {
+		return err
+	}
+	for _, name := range r.tree.Names("/statuses") {
+		at := instance.Join("/statuses", name)
+		list, ok := object[name].([]any)
+		if !ok {
+			list = []any{object[name]}
+		}
+		for _, e := range list {
+			n, ok := e.(json.Number)
+			code, err := n.Int64()
+			if !ok || err != nil || code < 400 || code > 499 {
+				return r.tree.Fail(at, "write a status from 400 to 499, or a list of them", "%s is no rejection", instance.Encode(e))
+			}
+			c.Statuses[exchange.Class(name)] = append(c.Statuses[exchange.Class(name)], int(code))
+		}
+	}
+	return nil
+}
+
+// operationName is a method and a path, as users write operations.
+var operationName = regexp.MustCompile(`^[A-Z]+ /\S*$`)
+
+func (r reader) operation(at string, v any) (string, error) {
+	s, err := r.text(at, v)
+	if err == nil && !operationName.MatchString(s) {
+		err = r.tree.Fail(at, "write it as in POST /vessels", "%q names no operation", s)
+	}
+	return s, err
+}
+
+func (c *Config) operations(r reader, top map[string]any) error {
+	v, has := top["operations"]
+	if !has {
+		return nil
+	}
+	object, err := r.object("/operations", v)
+	if err != nil {
+		return err
+	}
+	for _, name := range r.tree.Names("/operations") {
+		at := instance.Join("/operations", name)
+		if _, err := r.operation(at, name); err != nil {
+			return err
+		}
+		said, err := r.object(at, object[name])
+		if err != nil {
+			return err
+		}
+		if err := r.known(at, said, "body"); err != nil {
+			return err
+		}
+		c.Operations[name] = Operation{Body: said["body"]}
+	}
+	return nil
+}
+
+func (c *Config) fixtures(r reader, top map[string]any) error {
+	v, has := top["fixtures"]
+	if !has {
+		return nil
+	}
+	list, err := r.list("/fixtures", v)
+	for i, e := range list {
+		if err != nil {
+			return err
+		}
+		var f Fixture
+		if f, err = r.fixture(fmt.Sprintf("/fixtures/%d", i), e); err == nil && slices.ContainsFunc(c.Fixtures, func(o Fixture) bool { return o.Name == f.Name }) {
+			err = r.tree.Fail(f.at, "give each a name of its own", "there are two fixtures %q", f.Name)
+		}
+		c.Fixtures = append(c.Fixtures, f)
+	}
+	if err != nil {
+		return err
+	}
+	return c.inOrder(r)
+}
+
+func (r reader) fixture(at string, v any) (f Fixture, err error) {
+	f.at = at
+	object, err := r.object(at, v)
+	if err != nil {
+		return f, err
+	}
+	if err := r.known(at, object, "name", "send", "body", "keep", "undo"); err != nil {
+		return f, err
+	}
+	for _, key := range []string{"name", "send"} {
+		if _, has := object[key]; !has {
+			return f, r.tree.Fail(at, "write name: and send:", "the fixture has no %s", key)
+		}
+	}
+	if f.Name, err = r.text(at+"/name", object["name"]); err != nil {
+		return f, err
+	}
+	if f.Send, err = r.operation(at+"/send", object["send"]); err != nil {
+		return f, err
+	}
+	if undo, has := object["undo"]; has {
+		if f.Undo, err = r.operation(at+"/undo", undo); err != nil {
+			return f, err
+		}
+	}
+	f.Body = object["body"]
+	keep, has := object["keep"]
+	if !has {
+		return f, nil
+	}
+	kept, err := r.object(at+"/keep", keep)
+	f.Keep = map[string]string{}
+	for _, name := range slices.Sorted(maps.Keys(kept)) {
+		if err == nil {
+			place := instance.Join(at+"/keep", name)
+			if f.Keep[name], err = r.text(place, kept[name]); err == nil && !expression.MatchString(f.Keep[name]) {
+				err = r.tree.Fail(place, "for example $response.body#/id or $response.header.Location", "%q is no runtime expression that can be kept", f.Keep[name])
+			}
+		}
+	}
+	return f, err
+}
+
+// expression is a runtime expression of OpenAPI (3.1.1, section 4.8.20.4) that
+// has a value once a fixture was answered.
+var expression = regexp.MustCompile(`^\$(?:request|response)\.(?:body#(?:/.*)?|header\.[!#$%&'*+.^_` + "`" + `|~0-9A-Za-z-]+)$`)
+
+// inOrder puts each fixture behind those whose values it needs.
+func (c *Config) inOrder(r reader) error {
+	var out []Fixture
+	placed := map[string]bool{}
+	kept := map[string]string{} // value to fixture
+	for _, f := range c.Fixtures {
+		for name := range f.Keep {
+			if other, twice := kept[name]; twice {
+				return r.tree.Fail(f.at, "give one of them another name", "the value %q is kept by the fixtures %q and %q", name, other, f.Name)
+			}
+			kept[name] = f.Name
+		}
+	}
+	needs := func(f Fixture) (missing string) {
+		for _, ref := range append(references(f.Body), parameters(f.Send)...) {
+			if by, is := kept[ref]; is && !placed[by] && by != f.Name {
+				missing = by
+			}
+		}
+		return missing
+	}
+	for len(out) < len(c.Fixtures) {
+		before := len(out)
+		for _, f := range c.Fixtures {
+			if !placed[f.Name] && needs(f) == "" {
+				out, placed[f.Name] = append(out, f), true
+			}
+		}
+		if len(out) > before {
+			continue
+		}
+		for _, f := range c.Fixtures {
+			if !placed[f.Name] {
+				return r.tree.Fail(f.at, "one of them has to do without", "the fixtures %q and %q need one another", f.Name, needs(f))
+			}
+		}
+	}
+	c.Fixtures = out
+	return nil
+}
+
+var reference = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// references lists the names that texts in a value refer to.
+func references(v any) []string {
+	var out []string
+	instance.Walk(v, func(_ string, inner any) bool {
+		if s, ok := inner.(string); ok {
+			for _, m := range reference.FindAllStringSubmatch(s, -1) {
+				out = append(out, m[1])
+			}
+		}
+		return true
+	})
+	return out
+}
+
+var parameter = regexp.MustCompile(`\{([^{}/]+)\}`)
+
+// parameters lists the path parameters of an operation.
+func parameters(operation string) []string {
+	var out []string
+	for _, m := range parameter.FindAllStringSubmatch(operation, -1) {
+		out = append(out, m[1])
+	}
+	return out
+}
+
+// references holds every ${NAME} against the fixtures and the environment.
+func (c *Config) references(r reader, top map[string]any) error {
+	kept := map[string]bool{}
+	for _, f := range c.Fixtures {
+		for name := range f.Keep {
+			kept[name] = true
+		}
+	}
+	var failed error
+	instance.Walk(any(top), func(at string, v any) bool {
+		s, _ := v.(string)
+		for _, m := range reference.FindAllStringSubmatch(s, -1) {
+			if _, set := c.env(m[1]); !set && !kept[m[1]] && failed == nil {
+				failed = r.tree.Fail(at, "set it: export "+m[1]+"=…, or keep it from a fixture", "${%s} is no value of a fixture, and the environment has none of that name", m[1])
+			}
+		}
+		return failed == nil
+	})
+	return failed
+}
+
+// Known is a value without the members whose texts refer to a value that is
+// neither given nor in the environment: what a fixture would keep, before it was made.
+func (c *Config) Known(v any, values map[string]any) any {
+	object, ok := v.(map[string]any)
+	if !ok {
+		return v
+	}
+	out := map[string]any{}
+	for name, m := range object {
+		if _, nested := m.(map[string]any); nested {
+			m = c.Known(m, values)
+		} else if slices.ContainsFunc(references(m), func(ref string) bool { return !c.resolves(ref, values) }) {
+			continue
+		}
+		out[name] = m
+	}
+	return out
+}
+
+// Resolves tells whether each ${NAME} of a text has a value.
+func (c *Config) Resolves(text string, values map[string]any) bool {
+	return !slices.ContainsFunc(references(text), func(ref string) bool { return !c.resolves(ref, values) })
+}
+
+func (c *Config) resolves(name string, values map[string]any) bool {
+	_, given := values[name]
+	_, set := c.env(name)
+	return given || set
+}
+
+// Expand is a value with each ${NAME} in its texts replaced. A text that is
+// nothing but a reference takes the value's type.
+func (c *Config) Expand(v any, values map[string]any) any {
+	switch v := v.(type) {
+	case string:
+		if m := reference.FindStringSubmatch(v); m != nil && m[0] == v {
+			if value, ok := values[m[1]]; ok {
+				return value
+			}
+		}
+		return c.ExpandText(v, values)
+	case map[string]any:
+		out := maps.Clone(v)
+		for k, m := range v {
+			out[k] = c.Expand(m, values)
+		}
+		return out
+	case []any:
+		out := slices.Clone(v)
+		for i, e := range v {
+			out[i] = c.Expand(e, values)
+		}
+		return out
+	}
+	return v
+}
+
+// ExpandText is a text with each ${NAME} replaced.
+func (c *Config) ExpandText(s string, values map[string]any) string {
+	return reference.ReplaceAllStringFunc(s, func(ref string) string {
+		name := ref[2 : len(ref)-1]
+		if v, ok := values[name]; ok {
+			if text, is := v.(string); is {
+				return text
+			}
+			return string(instance.Encode(v))
+		}
+		value, _ := c.env(name)
+		return value
+	})
+}
+
+// Fail is an error at the place of a fixture.
+func (c *Config) Fail(f Fixture, hint, problem string, args ...any) error {
+	return c.tree.Fail(f.at, hint, problem, args...)
+}
+
+// CheckOperations holds the operations that are named against those there are.
+func (c *Config) CheckOperations(names []string) error {
+	check := func(at, name string) error {
+		if slices.Contains(names, name) {
+			return nil
+		}
+		return c.tree.Fail(at, "obiter survey lists them", "the description has no operation %q", name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Operations)) {
+		if err := check(instance.Join("/operations", name), name); err != nil {
+			return err
+		}
+	}
+	for _, f := range c.Fixtures {
+		if err := check(f.at+"/send", f.Send); err != nil {
+			return err
+		}
+		if f.Undo != "" {
+			if err := check(f.at+"/undo", f.Undo); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
