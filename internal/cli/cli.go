@@ -114,7 +114,7 @@ func (a *app) root() *cli.Command {
 			}
 			return ctx, nil
 		},
-		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.showCommand(), a.explainCommand(), a.demoCommand()},
+		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.showCommand(), a.initCommand(), a.explainCommand(), a.demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
 				return usage(fmt.Sprintf("there is no command %q", name), nearest(name, commandNames(c), "commands"))

@@ -212,7 +212,7 @@ func TestBadInput(t *testing.T) {
 		{"survey ref.yaml", 2, "error: ref.yaml:4:5: the $ref \"#/components/x\" points to nothing\nhint: correct"},
 		{"survey nopaths.yaml", 0, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
 		{"try nopaths.yaml --at ~", 3, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
-		{"survey --nope", 2, "error: obiter survey knows no option --nope\nhint: options: --budget, --depth"},
+		{"survey --nope", 2, "error: obiter survey knows no option --nope\nhint: options: --budget, --config, --depth"},
 		{"survey --olny x", 2, "hint: did you mean --only?"},
 		{"survey --seed x", 2, "error: --seed \"x\" is not a value that it takes"},
 		{"survey --depth x", 2, "error: --depth \"x\" is not known\nhint: quick, usual and deep are"},
@@ -353,7 +353,7 @@ func TestDemo(t *testing.T) {
 	obiter(t, dir, "demo").check(t, 0, "12 mistakes planted, all found, and nothing else accused.", "")
 	obiter(t, dir, "demo", "--sound").check(t, 0, "nothing was planted, and nothing was found", "")
 	obiter(t, dir, "demo", "--faults").check(t, 0, "update-unchecked", "")
-	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, filepath.Join("harbour", "openapi.yaml")+" is written", "")
+	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, filepath.Join("harbour", "openapi.yaml")+" and obiter.yaml are written", "")
 	obiter(t, dir, "demo", "--write", "harbour").check(t, 2, "", "is there already and is not overwritten")
 }
 

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 const marks = `
@@ -263,4 +265,35 @@ func TestBadConfiguration(t *testing.T) {
 	obiter(t, dir, "survey").check(t, 0, "Harbour office", "")
 	put(t, dir, "obiter.yaml", "operations: {POST /vessels: {body: {length_m: 9999}}}")
 	obiter(t, dir, "survey").check(t, 0, "with the configured body its control breaks the schema at #/length_m", "")
+}
+
+// TestInitIsAStart drafts a configuration of the harbour and tries with it.
+func TestInitIsAStart(t *testing.T) {
+	dir := folder(t)
+	obiter(t, dir, "init").check(t, 0, "obiter.yaml is written", "")
+	obiter(t, dir, "init").check(t, 2, "", "obiter.yaml is there already and is not overwritten")
+	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	golden(t, "init", string(text))
+	o := obiter(t, dir, "try", "--at", serve(t))
+	o.check(t, 0, "0 failed, 0 unproven", "left behind: berth-booking, made by POST /berth-bookings: nothing is said of how to undo it")
+	if strings.Contains(o.errors, "left behind: vessel") {
+		t.Error(o.errors)
+	}
+	s := obiter(t, dir, "init", "--schema")
+	s.check(t, 0, `"fixtures"`, "")
+	put(t, dir, "configuration.schema.json", s.out)
+	v, err := jsonschema.UnmarshalJSON(strings.NewReader(`{"at":"http://localhost","statuses":{"type":[400,422],"syntax":400},"fixtures":[{"name":"a","send":"POST /vessels","keep":{"x":"$response.body#/id"}}],"operations":{"POST /vessels":{"body":{}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	schema, err := jsonschema.NewCompiler().Compile(filepath.Join(dir, "configuration.schema.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := schema.Validate(v); err != nil {
+		t.Error(err)
+	}
 }

@@ -207,23 +207,38 @@ func (a *app) listFaults() {
 	fmt.Fprint(a.streams.Out, rendered(t, 0))
 }
 
-// demoFiles writes the description for a user to play with.
+// demoFiles writes the description and a configuration for a user to play with.
 func (a *app) demoFiles(folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return usage(fmt.Sprintf("the folder %s cannot be made: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
 	}
-	name := filepath.Join(folder, "openapi.yaml")
+	doc, err := oad.Read("openapi.yaml", harbour.Description)
+	if err != nil {
+		return err
+	}
+	if err := newFile(filepath.Join(folder, "openapi.yaml"), harbour.Description); err != nil {
+		return err
+	}
+	if err := newFile(filepath.Join(folder, configFile), []byte(config.Draft(doc, "openapi.yaml"))); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.streams.Out, "%s and %s are written.\nNext: obiter demo --serve --listen 127.0.0.1:8080\n      cd %s && obiter try\n",
+		clean(filepath.Join(folder, "openapi.yaml")), configFile, clean(strings.TrimSpace(folder)))
+	return nil
+}
+
+// newFile writes a file that must not be there yet.
+func newFile(name string, text []byte) error {
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, os.ErrExist) {
 		return usage(name+" is there already and is not overwritten", "name a new folder, or take the file away")
 	}
 	if err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
+		return usage(fmt.Sprintf("%s cannot be written: %v", name, errors.Unwrap(err)), "go to a folder that can be written to")
 	}
-	_, err = f.Write(harbour.Description)
+	_, err = f.Write(text)
 	if err := errors.Join(err, f.Close()); err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)
 	}
-	fmt.Fprintf(a.streams.Out, "%s is written.\nNext: obiter demo --serve --listen 127.0.0.1:8080\n      cd %s && obiter try\n", clean(name), clean(strings.TrimSpace(folder)))
 	return nil
 }

@@ -44,10 +44,10 @@ const maxConfig = 4 << 20
 func configured(c *cli.Command) (*config.Config, error) {
 	name := c.String("config")
 	if name == "" {
-		if _, err := os.Stat("obiter.yaml"); err != nil {
-			return config.Read("obiter.yaml", []byte("{}"), os.LookupEnv)
+		if _, err := os.Stat(configFile); err != nil {
+			return config.Read(configFile, []byte("{}"), os.LookupEnv)
 		}
-		name = "obiter.yaml"
+		name = configFile
 	}
 	f, err := os.Open(name)
 	if err != nil {

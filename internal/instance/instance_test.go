@@ -156,3 +156,35 @@ func BenchmarkSetDeep(b *testing.B) {
 		Set(v, "/a/b/c/x", json.Number("2"))
 	}
 }
+
+// TestMergeIsThatOfTheRFC goes through the examples of RFC 7396, appendix A.
+func TestMergeIsThatOfTheRFC(t *testing.T) {
+	for _, c := range [][3]string{
+		{`{"a":"b"}`, `{"a":"c"}`, `{"a":"c"}`}, {`{"a":"b"}`, `{"b":"c"}`, `{"a":"b","b":"c"}`}, {`{"a":"b"}`, `{"a":null}`, `{}`},
+		{`{"a":"b","b":"c"}`, `{"a":null}`, `{"b":"c"}`}, {`{"a":["b"]}`, `{"a":"c"}`, `{"a":"c"}`}, {`{"a":"c"}`, `{"a":["b"]}`, `{"a":["b"]}`},
+		{`{"a":{"b":"c"}}`, `{"a":{"b":"d","c":null}}`, `{"a":{"b":"d"}}`}, {`{"a":[{"b":"c"}]}`, `{"a":[1]}`, `{"a":[1]}`}, {`["a","b"]`, `["c","d"]`, `["c","d"]`},
+		{`{"a":"b"}`, `["c"]`, `["c"]`}, {`{"a":"foo"}`, `null`, `null`}, {`{"e":null}`, `{"a":1}`, `{"a":1,"e":null}`}, {`[1,2]`, `{"a":"b","c":null}`, `{"a":"b"}`}, {`{}`, `{"a":{"bb":{"ccc":null}}}`, `{"a":{"bb":{}}}`},
+	} {
+		v, err := Decode([]byte(c[0]))
+		if err != nil {
+			t.Fatal(err)
+		}
+		patch, err := Decode([]byte(c[1]))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := string(Encode(Merge(v, patch))); got != c[2] {
+			t.Errorf("%s with %s is %s, want %s", c[0], c[1], got, c[2])
+		}
+		if string(Encode(v)) != string(Encode(must(Decode([]byte(c[0]))))) {
+			t.Errorf("%s was changed", c[0])
+		}
+	}
+}
+
+func must(v any, err error) any {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}

@@ -5,6 +5,8 @@ import (
 	"slices"
 
 	"github.com/pb33f/go-yaml"
+
+	"obiter/internal/instance"
 )
 
 // Tree is a YAML or JSON document with its places, for files beside the description.
@@ -42,4 +44,10 @@ func (t *Tree) Names(pointer string) []string {
 // Fail is an error at the place of a JSON Pointer.
 func (t *Tree) Fail(pointer, hint, problem string, args ...any) error {
 	return t.file.fail(t.file.node(pointer), fmt.Sprintf(problem, args...), hint)
+}
+
+// Value is what stands at a JSON Pointer of the description, as rewritten;
+// false where there is nothing.
+func (d *Document) Value(pointer string) (any, bool) {
+	return instance.Get(d.files[d.base].value, pointer)
 }

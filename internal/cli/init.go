@@ -1,0 +1,48 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/config"
+)
+
+const configFile = "obiter.yaml"
+
+func (a *app) initCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "init",
+		Usage:     "start an obiter.yaml",
+		ArgsUsage: "[DESCRIPTION]",
+		Description: "Writes a commented configuration into the current folder: the description, its address, the records that\n" +
+			"its paths seem to need, the credentials that it asks for, and its operations.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "schema", Usage: "print the JSON Schema of the configuration, for editors, and write nothing"}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Bool("schema") {
+				_, err := a.streams.Out.Write(config.Schema)
+				return err
+			}
+			return a.init(c)
+		},
+	}
+}
+
+func (a *app) init(c *cli.Command) error {
+	if _, err := os.Stat(configFile); err == nil {
+		return usage(configFile+" is there already and is not overwritten", "take it away first, or edit it; obiter init --schema prints what it may hold")
+	}
+	doc, err := a.description(c, &config.Config{})
+	if err != nil {
+		return err
+	}
+	text := config.Draft(doc, filepath.ToSlash(doc.Name))
+	if err := newFile(configFile, []byte(text)); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.streams.Out, "%s is written. Read it, then: obiter try\n", configFile)
+	return nil
+}

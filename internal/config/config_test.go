@@ -1,0 +1,202 @@
+package config
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+)
+
+func env(name string) (string, bool) {
+	v, ok := map[string]string{"TIDE": "high", "EMPTY": ""}[name]
+	return v, ok
+}
+
+func read(t testing.TB, text string) *Config {
+	t.Helper()
+	c, err := Read("obiter.yaml", []byte(text), env)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+func TestWhatIsWrittenIsRead(t *testing.T) {
+	c := read(t, `
+description: a/b.yaml
+at: http://localhost:1
+headers: { X-B: "${TIDE} water", X-A: "${EMPTY}" }
+allow_hosts: [harbour.example]
+statuses: { constraint: 422, syntax: [400, 422] }
+operations:
+  POST /vessels: { body: { name: Aurora, flag: null } }
+`)
+	if c.Description != "a/b.yaml" || c.At != "http://localhost:1" || fmt.Sprint(c.AllowHosts) != "[harbour.example]" {
+		t.Errorf("%+v", c)
+	}
+	if fmt.Sprint(c.Headers) != "[[X-B ${TIDE} water] [X-A ${EMPTY}]]" || c.ExpandText(c.Headers[0][1], nil) != "high water" {
+		t.Errorf("headers %v", c.Headers)
+	}
+	if !slices.Equal(c.Statuses[exchange.Constraint], []int{422}) || !slices.Equal(c.Statuses[exchange.Syntax], []int{400, 422}) {
+		t.Errorf("statuses %v", c.Statuses)
+	}
+	if got := string(instance.Encode(c.Operations["POST /vessels"].Body)); got != `{"flag":null,"name":"Aurora"}` {
+		t.Error(got)
+	}
+	if c := read(t, `{}`); len(c.Fixtures)+len(c.Headers)+len(c.Operations) != 0 {
+		t.Errorf("an empty configuration says something: %+v", c)
+	}
+}
+
+func TestFixturesStandInTheOrderOfTheirNeeds(t *testing.T) {
+	c := read(t, `
+fixtures:
+  - { name: light, send: "PUT /marks/{mark}/light", body: { crew: ["${keeper}"] } }
+  - { name: mark, send: POST /marks, keep: { mark: $response.header.Location } }
+  - { name: keeper, send: POST /keepers, keep: { keeper: "$request.body#/code" } }
+`)
+	var names []string
+	for _, f := range c.Fixtures {
+		names = append(names, f.Name)
+	}
+	if got := strings.Join(names, " "); got != "mark keeper light" {
+		t.Error(got)
+	}
+}
+
+func TestReferencesAreReplaced(t *testing.T) {
+	c := read(t, `{}`)
+	values := map[string]any{"id": json.Number("7"), "name": "Aurora"}
+	for _, x := range []struct{ in, want string }{
+		{`"${id}"`, `7`}, {`"n${id}"`, `"n7"`}, {`"${name}/${TIDE}"`, `"Aurora/high"`}, {`["${name}",{"a":"${EMPTY}"}]`, `["Aurora",{"a":""}]`}, {`5`, `5`}, {`"$id {id}"`, `"$id {id}"`},
+	} {
+		v, err := instance.Decode([]byte(x.in))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := string(instance.Encode(c.Expand(v, values))); got != x.want {
+			t.Errorf("%s becomes %s, want %s", x.in, got, x.want)
+		}
+	}
+	v, _ := instance.Decode([]byte(`{"a":"${later}","b":{"c":["${later}"],"d":"${TIDE}"}}`))
+	if got := string(instance.Encode(c.Known(v, nil))); got != `{"b":{"d":"${TIDE}"}}` {
+		t.Error(got)
+	}
+	if c.Resolves("${later}", nil) || !c.Resolves("${later}", map[string]any{"later": "x"}) || !c.Resolves("${TIDE}", nil) {
+		t.Error("what has a value is not known")
+	}
+}
+
+const draftable = `{"openapi":"3.1.0","info":{"title":"Sea # marks","version":"1"},"servers":[{"url":"http://127.0.0.1:9"}],"components":{"securitySchemes":{
+ "a":{"type":"http","scheme":"bearer"},"b":{"type":"oauth2"},"c":{"type":"apiKey","in":"header","name":"X-Key"},"d":{"type":"http","scheme":"basic"},"e":{"type":"apiKey","in":"query","name":"k"}}},
+ "paths":{"/buoys":{"post":{"responses":{"201":{"content":{"application/json":{"schema":{"type":"object","properties":{"id":{"type":"string"}}}}}}}}},
+ "/buoys/{buoy_id}":{"put":{},"delete":{}},"/buoys/{buoy_id}/lamps":{"post":{}},"/buoys/{buoy_id}/lamps/{lamp}":{"get":{}},"/tides/{day}":{"get":{}},"/ferries":{"post":{}},"/ferries/{name}.json":{"get":{}},"/jetties/{j}":{"get":{}},"/jetties":{"post":{}}}}`
+
+// TestADraftIsAConfiguration drafts and reads back.
+func TestADraftIsAConfiguration(t *testing.T) {
+	doc, err := oad.Read("marks.json", []byte(draftable))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := Draft(doc, "a # b.json")
+	c := read(t, text)
+	if c.Description != "a # b.json" || c.At != "http://127.0.0.1:9" {
+		t.Errorf("%+v", c)
+	}
+	var got []string
+	for _, f := range c.Fixtures {
+		got = append(got, fmt.Sprintf("%s=%s keep %v undo %s", f.Name, f.Send, f.Keep, f.Undo))
+	}
+	want := []string{
+		"buoy=POST /buoys keep map[buoy_id:$response.body#/id] undo DELETE /buoys/{buoy_id}",
+		"lamp=POST /buoys/{buoy_id}/lamps keep map[lamp:$response.header.Location] undo ",
+		"jetty=POST /jetties keep map[j:$response.header.Location] undo ",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("fixtures\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	for _, line := range []string{"#   Authorization: Bearer ${API_TOKEN}", "#   X-Key: ${API_KEY}", "#   Authorization: Basic ${API_BASIC}", "# Configuration of Obiter for Sea # marks."} {
+		if strings.Count(text, line) != 1 {
+			t.Errorf("%q stands %d times in\n%s", line, strings.Count(text, line), text)
+		}
+	}
+	if err := c.CheckOperations([]string{"POST /buoys"}); err == nil {
+		t.Error("an operation that is not there is let pass")
+	}
+}
+
+// TestTheSchemaKnowsTheKeys holds schema.json against what is read.
+func TestTheSchemaKnowsTheKeys(t *testing.T) {
+	v, err := instance.Decode(Schema)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for at, minimal := range map[string]string{
+		"/properties": "%s: 1", "/properties/statuses/properties": "statuses: {%s: 1}", "/properties/fixtures/items/properties": "fixtures: [{name: a, send: POST /a, %s: 1}]",
+		"/properties/operations/additionalProperties/properties": "operations: {POST /a: {%s: 1}}",
+	} {
+		object, _ := instance.Get(v, at)
+		for _, name := range instance.Names(object.(map[string]any)) {
+			if _, err := Read("o.yaml", []byte(fmt.Sprintf(minimal, name)), env); err != nil && strings.Contains(err.Error(), "is not known") {
+				t.Errorf("the schema has %s, and reading does not: %v", name, err)
+			}
+		}
+	}
+	classesKnown, _ := instance.Get(v, "/properties/statuses/properties")
+	if len(classesKnown.(map[string]any)) != len(classes) {
+		t.Errorf("the schema has %d classes, and reading %d", len(classesKnown.(map[string]any)), len(classes))
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("at: a\nheaders: {A: '${TIDE}'}\nfixtures:\n- {name: a, send: POST /a, keep: {b: $response.body#/c}, undo: DELETE /a, body: {x: '${b}'}}\noperations: {POST /a: {body: []}}"))
+	f.Add([]byte("fixtures: [{name: a, send: GET /, keep: {'': $response.header.A}}]"))
+	f.Add([]byte("a: &x [*x]"))
+	f.Add([]byte("statuses: {type: [1e400]}"))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		c, err := Read("obiter.yaml", src, env)
+		if err != nil {
+			if !strings.HasPrefix(err.Error(), "obiter.yaml") {
+				t.Fatalf("the error names no place: %v", err)
+			}
+			return
+		}
+		_ = c.CheckOperations(nil)
+		for _, o := range c.Operations {
+			c.Expand(c.Known(o.Body, nil), nil)
+		}
+	})
+}
+
+// TestTheManualsExampleIsRead reads the example of docs/configuration.md.
+func TestTheManualsExampleIsRead(t *testing.T) {
+	manual, err := os.ReadFile("../../docs/configuration.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, after, _ := strings.Cut(string(manual), "```yaml\n")
+	example, _, ok := strings.Cut(after, "```")
+	if !ok {
+		t.Fatal("the manual has no example")
+	}
+	c := read(t, example)
+	if len(c.Fixtures) != 2 || c.Fixtures[1].Keep["vessel_id"] != "$response.body#/id" || len(c.Operations) != 1 {
+		t.Errorf("%+v", c)
+	}
+	v, err := instance.Decode(Schema)
+	if err != nil {
+		t.Fatal(err)
+	}
+	properties, _ := instance.Get(v, "/properties")
+	for _, key := range instance.Names(properties.(map[string]any)) {
+		if !strings.Contains(string(manual), "| `"+key+"` |") {
+			t.Errorf("the manual does not explain %s", key)
+		}
+	}
+}
