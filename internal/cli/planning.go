@@ -89,8 +89,12 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 // settled are the options of a plan with what the configuration says, given the
 // values of fixtures.
 func settled(opt plan.Options, conf *config.Config, values map[string]any) plan.Options {
-	opt.Values, opt.Statuses, opt.Bodies = values, conf.Statuses, map[string]any{}
+	opt.Values, opt.Statuses, opt.Bodies, opt.Rules = values, conf.Statuses, map[string]any{}, map[string][]config.Rule{}
 	for name, o := range conf.Operations {
+		for _, r := range o.Rules {
+			r.Patch = conf.Expand(r.Patch, values)
+			opt.Rules[name] = append(opt.Rules[name], r)
+		}
 		if o.Body != nil {
 			opt.Bodies[name] = conf.Expand(conf.Known(o.Body, values), values)
 		}

@@ -44,7 +44,18 @@ type Fixture struct {
 
 // Operation is what is said of one operation.
 type Operation struct {
-	Body any // merged over each control (RFC 7396); nil: nothing
+	Body  any // merged over each control (RFC 7396); nil: nothing
+	Rules []Rule
+}
+
+// Rule is what no schema says. Exactly one of Flaw, Exists and NotBlank is set.
+type Rule struct {
+	Flaw     string   // in words: a flaw that Patch makes
+	Patch    any      // merged over the fullest control (RFC 7396)
+	Blames   []string // JSON Pointers of the fields to be named; empty: none need be
+	Exists   string   // the pointer of a field that refers to something that exists
+	NotBlank string   // the pointer of a text that may not be blanks alone
+	Status   int      // the one status that is right; 0: those of the class
 }
 
 // Read reads a configuration. The name serves messages; env looks an
@@ -237,10 +248,96 @@ func (c *Config) operations(r reader, top map[string]any) error {
 		if err != nil {
 			return err
 		}
-		if err := r.known(at, said, "body"); err != nil {
+		if err := r.known(at, said, "body", "rules"); err != nil {
 			return err
 		}
-		c.Operations[name] = Operation{Body: said["body"]}
+		rules, err := r.rules(at+"/rules", said["rules"])
+		if err != nil {
+			return err
+		}
+		c.Operations[name] = Operation{Body: said["body"], Rules: rules}
+	}
+	return nil
+}
+
+func (r reader) rules(at string, v any) ([]Rule, error) {
+	if v == nil {
+		return nil, nil
+	}
+	list, err := r.list(at, v)
+	if err != nil {
+		return nil, err
+	}
+	var out []Rule
+	for i, e := range list {
+		rule, err := r.rule(fmt.Sprintf("%s/%d", at, i), e)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, rule)
+	}
+	return out, nil
+}
+
+func (r reader) rule(at string, v any) (rule Rule, err error) {
+	object, err := r.object(at, v)
+	if err != nil {
+		return rule, err
+	}
+	if err := r.known(at, object, "flaw", "patch", "blames", "exists", "not_blank", "status"); err != nil {
+		return rule, err
+	}
+	kinds := 0
+	for key, into := range map[string]*string{"flaw": &rule.Flaw, "exists": &rule.Exists, "not_blank": &rule.NotBlank} {
+		v, has := object[key]
+		if !has {
+			continue
+		}
+		kinds++
+		text, e := r.text(at+"/"+key, v)
+		if e == nil && key != "flaw" {
+			e = r.pointer(at+"/"+key, text)
+		}
+		if *into = text; e != nil {
+			return rule, e
+		}
+	}
+	if kinds != 1 {
+		return rule, r.tree.Fail(at, "write one of flaw:, exists: and not_blank:", "the rule says %d things where one is asked for", kinds)
+	}
+	if rule.Patch = object["patch"]; (rule.Patch == nil) == (rule.Flaw != "") {
+		return rule, r.tree.Fail(at, "flaw: says in words what patch: makes wrong", "a patch belongs to a flaw, and a flaw to a patch")
+	}
+	if v, has := object["blames"]; has {
+		list, isList := v.([]any)
+		if !isList {
+			list = []any{v}
+		}
+		for _, e := range list {
+			text, err := r.text(at+"/blames", e)
+			if err == nil {
+				err = r.pointer(at+"/blames", text)
+			}
+			if err != nil {
+				return rule, err
+			}
+			rule.Blames = append(rule.Blames, text)
+		}
+	}
+	if v, has := object["status"]; has {
+		n, _ := v.(json.Number)
+		code, err := n.Int64()
+		if err != nil || code < 400 || code > 499 {
+			return rule, r.tree.Fail(at+"/status", "write a status from 400 to 499", "%s is no rejection", instance.Encode(v))
+		}
+		rule.Status = int(code)
+	}
+	return rule, nil
+}
+
+func (r reader) pointer(at, text string) error {
+	if _, err := instance.Split(text); err != nil || text == "" {
+		return r.tree.Fail(at, "write it as in /crew/0/name", "%q is no JSON Pointer to a field", text)
 	}
 	return nil
 }

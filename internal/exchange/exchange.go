@@ -47,6 +47,7 @@ const (
 	NotAcceptable Class = "not-acceptable"
 	NotFound      Class = "not-found"
 	TooLarge      Class = "too-large"
+	Reference     Class = "reference" // names something that is not there
 
 	Parameter     Class = "parameter"
 	PathParameter Class = "path-parameter"
@@ -77,6 +78,8 @@ func (c Class) Statuses() []int {
 		return []int{http.StatusNotAcceptable, http.StatusBadRequest, http.StatusUnprocessableEntity}
 	case NotFound: // 403 hides what is there (RFC 9110, section 15.5.4)
 		return []int{http.StatusNotFound, http.StatusGone, http.StatusForbidden}
+	case Reference:
+		return []int{http.StatusUnprocessableEntity, http.StatusBadRequest, http.StatusNotFound, http.StatusConflict}
 	case TooLarge:
 		return []int{http.StatusRequestEntityTooLarge, http.StatusBadRequest, http.StatusUnprocessableEntity}
 	case Method:

@@ -47,4 +47,7 @@ var Rules = []About{
 	{"repeated", "A query parameter that is no list, sent twice: success is right too."},
 	{"unknown-path", "A path that the description does not have; once a plan."},
 	{"wrong-method", "A method that the path does not describe; GET first, for it changes nothing."},
+	{"rule", "What the configuration makes wrong by hand (rules: flaw and patch)."},
+	{"not-blank", "A text of blanks alone, where the configuration says not_blank."},
+	{"exists", "A well-formed value that names nothing, where the configuration says exists."},
 }

@@ -337,7 +337,7 @@ func oneOf(statuses []int) string {
 // fields, and not of the body or the request as a whole.
 func asksForField(c exchange.Case) bool {
 	switch c.Expect.Class {
-	case exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.Parameter, exchange.PathParameter:
+	case exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.Parameter, exchange.PathParameter, exchange.Reference:
 	default:
 		return false
 	}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
@@ -36,6 +37,8 @@ type Options struct {
 	Values map[string]any
 	// Bodies are merged over the controls of operations (RFC 7396), by their names.
 	Bodies map[string]any
+	// Rules are those that no schema says, by operation.
+	Rules map[string][]config.Rule
 	// Statuses narrow what is right for a class.
 	Statuses map[exchange.Class][]int
 }
@@ -292,6 +295,7 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	for _, part := range op.Parts {
 		e.part(part)
 	}
+	e.rules()
 	e.request()
 }
 
@@ -362,8 +366,11 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	}
 	e.sent[sum], e.ids[c.ID] = true, true
 	c.Operation, c.OperationID = e.op.Name(), e.op.ID
-	c.Expect.Statuses = c.Expect.Class.Statuses()
-	if narrowed := e.op.plan.opt.Statuses[c.Expect.Class]; narrowed != nil {
+	settled := c.Expect.Statuses != nil
+	if !settled {
+		c.Expect.Statuses = c.Expect.Class.Statuses()
+	}
+	if narrowed := e.op.plan.opt.Statuses[c.Expect.Class]; narrowed != nil && !settled {
 		c.Expect.Statuses = narrowed
 	}
 	if c.Expect.Statuses == nil {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"obiter/internal/config"
+	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
@@ -54,7 +56,8 @@ func TestTheManualListsEveryRule(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, doc := range []*oad.Document{office(t), extra} {
-		for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
+		for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep, Rules: map[string][]config.Rule{"POST /tide-tables": {
+			{Flaw: "gauge and datum are the same place", Patch: map[string]any{"datum": "north mole"}, Blames: []string{"/datum"}}, {NotBlank: "/gauge"}, {Exists: "/code"}}}}) {
 			if len(c.Flaws) != 1 {
 				continue
 			}
@@ -129,5 +132,37 @@ func TestBudgetTakesTheMostDifferentFirst(t *testing.T) {
 	}
 	if n, _ := count(100_000); n != whole {
 		t.Errorf("a large budget gives %d cases of %d", n, whole)
+	}
+}
+
+// TestRulesThatNoSchemaSays plans what the configuration adds.
+func TestRulesThatNoSchemaSays(t *testing.T) {
+	doc := description(t, "  /b:\n    post: {requestBody: {required: true, content: {application/json: {schema: {type: object, required: [berth, from, to], properties: {berth: {type: string, pattern: '^[A-F][0-9]{2}$', examples: [C12]}, from: {type: string, format: date, examples: ['2031-05-04']}, to: {type: string, format: date, examples: ['2031-05-06']}, note: {type: string, maxLength: 20, examples: [calm]}}}}}}}\n")
+	rules := map[string][]config.Rule{"POST /b": {
+		{Flaw: "It ends before it begins!", Patch: map[string]any{"to": "2031-05-01"}, Blames: []string{"/from", "/to"}, Status: 409},
+		{Flaw: "nothing changes", Patch: map[string]any{"to": "2031-05-06"}},
+		{NotBlank: "/note"}, {NotBlank: "/nothing"}, {Exists: "/berth"},
+	}}
+	got := map[string]string{}
+	list := cases(t, doc, plan.Options{Depth: flaw.Quick, Rules: rules, Statuses: map[exchange.Class][]int{exchange.Constraint: {422}, exchange.Reference: {404}}})
+	for _, c := range list {
+		for _, f := range c.Flaws {
+			if f.Rule == "rule" || f.Rule == "not-blank" || f.Rule == "exists" {
+				got[c.Name] = fmt.Sprint(strings.TrimSpace(got[c.Name]+" "+f.Pointer), " ", c.Expect.Class, c.Expect.Statuses, string(c.Request.Body))
+			}
+		}
+	}
+	want := map[string]string{
+		"rule it-ends-before-it-begins": `/from constraint[409]{"berth":"C12","from":"2031-05-04","note":"calm","to":"2031-05-01"} /to constraint[409]{"berth":"C12","from":"2031-05-04","note":"calm","to":"2031-05-01"}`,
+		"/note not-blank blanks":        `/note constraint[422]{"berth":"C12","from":"2031-05-04","note":"    ","to":"2031-05-06"}`,
+		"/berth exists well-formed":     `/berth reference[404]{"berth":"C89","from":"2031-05-04","note":"calm","to":"2031-05-06"}`,
+	}
+	if len(got) != len(want) {
+		t.Errorf("planned %q", got)
+	}
+	for name, text := range want {
+		if got[name] != text {
+			t.Errorf("%s is\n%s\nwant\n%s", name, got[name], text)
+		}
 	}
 }
