@@ -226,6 +226,7 @@ func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "marks.yaml", marks)
 	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing}}\n")
+	obiter(t, dir, "try", "--only", "POST /watches").check(t, 0, "0 failed", "")
 	obiter(t, dir, "try").check(t, 2, "", `obiter.yaml:5:5: the fixture "mark" has nothing to keep as "mark_id": $response.body#/nothing is not in the answer to POST /marks`)
 	o := obiter(t, dir, "try")
 	if !strings.Contains(o.errors, "left behind: mark, made by POST /marks") {

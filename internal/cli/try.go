@@ -135,7 +135,8 @@ func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
 // fixtures makes what must be there first. The plan and the sender are made anew
 // with the values kept. What comes back takes it all away again.
 func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
-	if len(t.conf.Fixtures) == 0 {
+	needed := t.conf.Needed(slices.Collect(t.plan.Names()))
+	if len(needed) == 0 {
 		return func() {}, nil
 	}
 	bench := fixture.New(t.conf, func(bodies, values map[string]any) (*plan.Plan, error) {
@@ -155,7 +156,7 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 			fmt.Fprintln(t.app.streams.Err, "left behind: "+clean(left))
 		}
 	}
-	if err := bench.Make(ctx); err != nil {
+	if err := bench.Make(ctx, needed); err != nil {
 		return undo, err
 	}
 	if t.plan, err = plan.New(t.doc, settled(t.opt, t.conf, bench.Values)); err != nil {

@@ -577,6 +577,40 @@ func (c *Config) Fail(f Fixture, hint, problem string, args ...any) error {
 	return c.tree.Fail(f.at, hint, problem, args...)
 }
 
+// Needed are the fixtures that the operations use: by a path parameter, by what
+// is said of them, or by a header; and those that these need in their turn.
+func (c *Config) Needed(operations []string) []Fixture {
+	wanted := map[string]bool{}
+	want := func(names []string) {
+		for _, n := range names {
+			wanted[n] = true
+		}
+	}
+	for _, h := range c.Headers {
+		want(references(h[1]))
+	}
+	for _, name := range operations {
+		o := c.Operations[name]
+		want(parameters(name))
+		want(references(o.Body))
+		for _, r := range o.Rules {
+			want(references(r.Patch))
+		}
+	}
+	var out []Fixture
+	for _, f := range slices.Backward(c.Fixtures) { // those behind need those before
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(f.Keep)), func(name string) bool { return wanted[name] }) {
+			continue
+		}
+		out = append(out, f)
+		want(references(f.Body))
+		want(parameters(f.Send))
+		want(parameters(f.Undo))
+	}
+	slices.Reverse(out)
+	return out
+}
+
 // CheckOperations holds the operations that are named against those there are.
 func (c *Config) CheckOperations(names []string) error {
 	check := func(at, name string) error {

@@ -70,6 +70,29 @@ fixtures:
 	}
 }
 
+func TestOnlyWhatIsNeededIsMade(t *testing.T) {
+	c := read(t, `
+headers: { Authorization: "Bearer ${token}" }
+fixtures:
+  - { name: watch, send: POST /watches, keep: { token: $response.body#/token } }
+  - { name: mark, send: POST /marks, keep: { mark: $response.header.Location } }
+  - { name: lamp, send: "POST /marks/{mark}/lamps", keep: { lamp: $response.body#/id } }
+  - { name: pier, send: POST /piers, keep: { pier: $response.body#/id } }
+  - { name: log, send: POST /logs }
+operations:
+  POST /visits: { body: { pier: "${pier}" }, rules: [{ flaw: another lamp, patch: { lamp: "${lamp}" } }] }
+`)
+	for operation, want := range map[string]string{"POST /logs": "watch", "GET /marks/{mark}": "watch mark", "PUT /lamps/{lamp}": "watch mark lamp", "POST /visits": "watch mark lamp pier"} {
+		var names []string
+		for _, f := range c.Needed([]string{operation}) {
+			names = append(names, f.Name)
+		}
+		if got := strings.Join(names, " "); got != want {
+			t.Errorf("%s needs %q, want %q", operation, got, want)
+		}
+	}
+}
+
 func TestReferencesAreReplaced(t *testing.T) {
 	c := read(t, `{}`)
 	values := map[string]any{"id": json.Number("7"), "name": "Aurora"}

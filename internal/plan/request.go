@@ -40,7 +40,10 @@ func (e *emitter) request() {
 		}
 		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, exchange.Method, again(method, contentType, sent))
 	}
-	if path := e.op.plan.unknownPath(); path != "" && e.first("unknown-path") {
+	if !e.first("unknown-path") {
+		return
+	}
+	if path := e.op.plan.unknownPath(); path != "" {
 		r := again("GET", "", nil)
 		r.URL = strings.TrimSuffix(e.op.plan.opt.Base, "/") + path
 		e.whole(control, "unknown-path", "unlisted", "no path of the description matches "+path, exchange.NotFound, r)
