@@ -252,6 +252,7 @@ func TestBadConfiguration(t *testing.T) {
 		"operations: {POST /vessels: {rules: [{exists: /a, not_blank: /b}]}}":        `obiter.yaml:1:38: the rule says 2 things where one is asked for`,
 		"operations: {POST /vessels: {rules: [{exists: a}]}}":                        `"a" is no JSON Pointer to a field`,
 		"operations: {POST /vessels: {rules: [{not_blank: /name, status: 200}]}}":    `200 is no rejection`,
+		"errors: {list: /errors}":                                                    `the layout has no field`,
 		"fixtures: [{name: a}]":                                                      `the fixture has no send`,
 		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":             `"body.id" is no runtime expression that can be kept`,
 		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]": `there are two fixtures "a"`,
@@ -301,4 +302,14 @@ func TestInitIsAStart(t *testing.T) {
 	if err := schema.Validate(v); err != nil {
 		t.Error(err)
 	}
+}
+
+// TestAConfiguredLayoutReplacesLearning names a place where the service names nothing.
+func TestAConfiguredLayoutReplacesLearning(t *testing.T) {
+	dir := folder(t)
+	at := serve(t)
+	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, message: /detail}")
+	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 0, "0 failed", "")
+	put(t, dir, "obiter.yaml", "errors: {list: /faults, field: /at}")
+	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 1, "error no-field-errors", "")
 }

@@ -21,6 +21,7 @@ import (
 	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/fixture"
+	"obiter/internal/layout"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
@@ -220,6 +221,7 @@ func (t *trial) do(ctx context.Context) (*report.Report, error) {
 		Send:     t.sender.Send, // the one that knows the fixtures' values
 		Record:   w.Result,
 		Late:     w.Late,
+		Layout:   t.layout(),
 		Progress: bar.sent,
 		Finished: func(op *plan.Operation, l *report.Line) {
 			bar.clear()
@@ -235,6 +237,15 @@ func (t *trial) do(ctx context.Context) (*report.Report, error) {
 		err = e
 	}
 	return rep, err
+}
+
+// layout is the configured one; nil where it is to be learned.
+func (t *trial) layout() *layout.Known {
+	e := t.conf.Errors
+	if e == nil {
+		return nil
+	}
+	return &layout.Known{List: e.List, Field: e.Field, Message: e.Message}
 }
 
 func (t *trial) nameWidth() int {

@@ -25,12 +25,17 @@ type Config struct {
 	Headers     [][2]string
 	Statuses    map[exchange.Class][]int
 	AllowHosts  []string
+	Errors      *Errors   // nil: the layout is learned
 	Fixtures    []Fixture // each after those whose values it needs
 	Operations  map[string]Operation
 
 	tree *oad.Tree
 	env  func(string) (string, bool)
 }
+
+// Errors is how the API names fields: JSON Pointers to the list in an answer, and
+// in an entry of it to the field's name and the message.
+type Errors struct{ List, Field, Message string }
 
 // Fixture is a record that is made before the run and taken away after it.
 type Fixture struct {
@@ -71,10 +76,10 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
 	}
 	r := reader{tree}
-	if err := r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "fixtures", "operations"); err != nil {
+	if err := r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations"); err != nil {
 		return nil, err
 	}
-	for _, part := range []func(reader, map[string]any) error{c.simple, c.headers, c.statuses, c.fixtures, c.operations, c.references} {
+	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.statuses, c.fixtures, c.operations, c.references} {
 		if err := part(r, top); err != nil {
 			return nil, err
 		}
@@ -159,6 +164,43 @@ func (c *Config) simple(r reader, top map[string]any) (err error) {
 		}
 	}
 	return err
+}
+
+func (c *Config) layout(r reader, top map[string]any) error {
+	v, has := top["errors"]
+	if !has {
+		return nil
+	}
+	object, err := r.object("/errors", v)
+	if err != nil {
+		return err
+	}
+	if err := r.known("/errors", object, "list", "field", "message"); err != nil {
+		return err
+	}
+	c.Errors = &Errors{}
+	for _, m := range []struct {
+		key    string
+		into   *string
+		needed bool
+	}{{"list", &c.Errors.List, true}, {"field", &c.Errors.Field, true}, {"message", &c.Errors.Message, false}} {
+		v, has := object[m.key]
+		if !has && m.needed {
+			return r.tree.Fail("/errors", "for example errors: { list: /errors, field: /pointer, message: /detail }", "the layout has no %s", m.key)
+		}
+		if !has {
+			continue
+		}
+		at := "/errors/" + m.key
+		text, err := r.text(at, v)
+		if err == nil {
+			err = r.pointer(at, text)
+		}
+		if *m.into = text; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (c *Config) headers(r reader, top map[string]any) error {

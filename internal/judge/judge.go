@@ -46,6 +46,7 @@ const (
 type Context struct {
 	Proven   bool              // the operation's control was accepted; not used for a control itself
 	Control  time.Duration     // how long that took; 0: not known
+	Layout   *layout.Known     // how fields are named, where that is configured
 	Describe exchange.Describe // what the description says of answers; nil: nothing
 }
 
@@ -314,7 +315,11 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Trai
 	traits := traitsOf(c, a, doc)
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
 	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c) {
-		reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, pointers(c)))
+		vocabulary := layout.NewVocabulary(c.Body, c.Control, pointers(c))
+		reading := layout.Read(doc.Value, vocabulary)
+		if ctx.Layout != nil {
+			reading = layout.ReadAs(doc.Value, *ctx.Layout, vocabulary)
+		}
 		blamed := blame(c, doc, reading)
 		found = append(found, blamed...)
 		traits.fields(c, reading, blamed)

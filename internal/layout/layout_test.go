@@ -133,3 +133,20 @@ func FuzzParseName(f *testing.F) {
 		}
 	})
 }
+
+func TestAKnownLayoutIsTakenAtItsWord(t *testing.T) {
+	doc, err := instance.Decode([]byte(`{"errors":[{"pointer":"#/name","detail":"other"}],"faults":{"list":[{"at":{"place":"crew[0].rank"},"text":"x"},{"at":{}},5,{"at":{"place":["cargo","weight_t"]}}]}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := Known{List: "/faults/list", Field: "/at/place", Message: "/text"}
+	r := ReadAs(doc, k, vocabulary(t))
+	if len(r.Fields) != 2 || r.Fields[0].Message != "x" || r.Fields[0].Name.Fits("/crew/0/rank") != Exact || r.Fields[1].Name.Fits("/cargo/weight_t") != Exact || r.Where != "/faults/list/*/at/place" {
+		t.Errorf("%+v", r)
+	}
+	for _, other := range []any{nil, "x", map[string]any{"faults": 5}} {
+		if r := ReadAs(other, k, vocabulary(t)); len(r.Fields) > 0 {
+			t.Errorf("%v has fields: %+v", other, r)
+		}
+	}
+}

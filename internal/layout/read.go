@@ -46,6 +46,39 @@ func Read(doc any, v *Vocabulary) Reading {
 	return s.best
 }
 
+// Known is a layout that is said beforehand, so that nothing is learned: where
+// the list is, and in each entry the field and the message, as JSON Pointers.
+type Known struct {
+	List, Field, Message string
+}
+
+// ReadAs finds the field errors of an answer in a known layout.
+func ReadAs(doc any, k Known, v *Vocabulary) Reading {
+	r := Reading{Where: k.List + "/*" + k.Field}
+	found, _ := instance.Get(doc, k.List)
+	list, _ := found.([]any)
+	for i, e := range list[:min(len(list), maxNodes)] {
+		value, _ := instance.Get(e, k.Field)
+		var name Name
+		switch value := value.(type) {
+		case string:
+			name = ParseName(value)
+		case []any:
+			segments, ok := SegmentsName(value)
+			if !ok {
+				continue
+			}
+			name = segments
+		default:
+			continue
+		}
+		message, _ := instance.Get(e, k.Message)
+		words, _ := message.(string)
+		r.Fields = append(r.Fields, Named{Name: name, Message: words, At: instance.Join(k.List, strconv.Itoa(i)), Known: v.Knows(name)})
+	}
+	return r
+}
+
 type search struct {
 	vocabulary *Vocabulary
 	nodes      int

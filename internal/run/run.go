@@ -15,6 +15,7 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/judge"
+	"obiter/internal/layout"
 	"obiter/internal/plan"
 	"obiter/internal/record"
 	"obiter/internal/report"
@@ -25,6 +26,7 @@ type Options struct {
 	Parallel int                                                        // requests in flight; at least 1
 	Send     func(ctx context.Context, c exchange.Case) exchange.Answer // sends one case
 	Record   func(record.Result) error                                  // keeps one judged case; called by one goroutine at a time
+	Layout   *layout.Known                                              // how fields are named; nil: that is learned
 	Late     func(judge.Late) error                                     // keeps a finding of the whole run; may be nil
 	Progress func(done int)                                             // after each case; may be nil
 	Finished func(op *plan.Operation, line *report.Line)                // after each operation; may be nil
@@ -177,7 +179,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case, proven bool) (exch
 	if ctx.Err() != nil {
 		return a, false
 	}
-	j := judge.Case(c, a, judge.Context{Proven: proven, Control: o.took, Describe: o.op.Describe})
+	j := judge.Case(c, a, judge.Context{Proven: proven, Control: o.took, Layout: o.opt.Layout, Describe: o.op.Describe})
 	res := record.Result{Case: c, Response: a, Verdict: j.Verdict, Findings: j.Findings}
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -218,7 +220,7 @@ func (o *operation) again(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		j := judge.Case(c, a, judge.Context{Proven: true})
+		j := judge.Case(c, a, judge.Context{Proven: true, Layout: o.opt.Layout})
 		if l, differs := judge.Unstable(c, o.answers[c.ID], a, j); differs {
 			o.late(l)
 			return
