@@ -70,7 +70,7 @@ var Faults = []Fault{
 	{"titles-vary", replaceBooking, "title-drift", "one problem type has the field's name in its title", false, nil},
 	{"lists-as-400", bookBerth, "odd-status", "rules of lists are answered with 400 and all others with 422", false, []string{"title-drift"}},
 	{"slow-minutes", openSession, "slow-rejection", "one rule takes more than a second to check", false, nil},
-	{"moody", changeVessel, "unstable", "every other rejection says 400", false, []string{"odd-status", "title-drift"}},
+	{"moody", changeVessel, "unstable", "the same request is rejected with 422 first and with 400 then", false, []string{"odd-status", "title-drift"}},
 	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false, nil},
 }
 

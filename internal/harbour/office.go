@@ -37,7 +37,7 @@ const (
 type Office struct {
 	faults map[string]bool
 	mu     sync.Mutex
-	turns  int // rejections of the fault moody
+	met    map[string]bool // bodies that the fault moody has rejected
 	stores map[string]*store
 }
 
@@ -53,7 +53,7 @@ func New(faults []string) (*Office, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := &Office{faults: on, stores: map[string]*store{}}
+	o := &Office{faults: on, met: map[string]bool{}, stores: map[string]*store{}}
 	for _, kind := range []string{"vessels", "berth-bookings", "pilot-orders", "sessions"} {
 		o.stores[kind] = &store{records: map[string]any{}}
 	}

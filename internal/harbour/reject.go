@@ -100,7 +100,7 @@ func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, body
 			p.errors[i].detail += ": " + v
 		}
 	}
-	o.misword(e, &p, errors)
+	o.misword(e, &p, body, errors)
 	p.write(w)
 }
 
@@ -172,7 +172,7 @@ func camelCase(p string) string {
 }
 
 // misword changes the members of the problem document.
-func (o *Office) misword(e endpoint, p *problem, errors []fieldError) {
+func (o *Office) misword(e endpoint, p *problem, body map[string]any, errors []fieldError) {
 	if o.has(e, "not-found-for-all") {
 		p.status = 404
 	}
@@ -196,9 +196,12 @@ func (o *Office) misword(e endpoint, p *problem, errors []fieldError) {
 		p.status = 400
 	}
 	if o.has(e, "moody") {
+		sent := string(instance.Encode(body))
 		o.mu.Lock()
-		if o.turns++; o.turns%2 == 0 {
+		if o.met[sent] {
 			p.status = 400
+		} else if len(o.met) < maxKept {
+			o.met[sent] = true
 		}
 		o.mu.Unlock()
 	}

@@ -175,7 +175,7 @@ func cause(res record.Result, f judge.Finding) string {
 	switch {
 	case f.Code == "not-problem":
 		return f.Message
-	case f.Code == "leaks-internals":
+	case slices.Contains(byForm, f.Code):
 		return ""
 	case f.Field != "" || f.At != "" || len(res.Flaws) != 1 || res.Flaws[0].In != "request":
 		return ""
