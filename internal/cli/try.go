@@ -141,12 +141,9 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 		return func() {}, nil
 	}
 	bench := fixture.New(t.conf, func(bodies, values map[string]any) (*plan.Plan, error) {
-		sender, err := t.newSender(values)
-		if err != nil {
+		if err := t.learn(values); err != nil {
 			return nil, err
 		}
-		t.sender.Close()
-		t.sender = sender
 		opt := plan.Options{Base: t.opt.Base, Seed: t.opt.Seed, Bodies: bodies, Values: values}
 		return plan.New(t.doc, opt)
 	}, func(ctx context.Context, c exchange.Case) exchange.Answer { return t.sender.Send(ctx, c) })
@@ -163,12 +160,17 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	if t.plan, err = plan.New(t.doc, settled(t.opt, t.conf, bench.Values)); err != nil {
 		return undo, err
 	}
-	sender, err := t.newSender(bench.Values)
+	return undo, t.learn(bench.Values)
+}
+
+// learn takes a sender that knows the values in place of the one there is.
+func (t *trial) learn(values map[string]any) error {
+	sender, err := t.newSender(values)
 	if err == nil {
 		t.sender.Close()
 		t.sender = sender
 	}
-	return undo, err
+	return err
 }
 
 // undoTime is how long taking fixtures away may take, after an interrupt as well.

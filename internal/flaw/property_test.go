@@ -13,9 +13,7 @@ import (
 
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
-	"obiter/internal/oad"
 	"obiter/internal/sample"
-	"obiter/internal/schema"
 	"obiter/internal/schematest"
 )
 
@@ -61,14 +59,7 @@ func TestWhatIsPlantedIsProvedByAnother(t *testing.T) {
 	for i := range schemas {
 		value := schematest.Random(rng, 2)
 		text := string(instance.Encode(value))
-		doc, err := oad.Read("t.json", []byte(`{"openapi":"3.1.0","paths":{"/b":{"post":{"requestBody":{"content":{"application/json":{"schema":`+text+`}}}}}}}`))
-		if err != nil {
-			t.Fatal(err)
-		}
-		s, err := schema.NewSet(doc).Compile(doc.Operations[0].Body.Media[0].Schema.URL())
-		if err != nil {
-			t.Fatal(err)
-		}
+		s := compiled(t, text)
 		maker := sample.New(uint64(i))
 		res, err := maker.Controls(s, nil)
 		if err != nil {

@@ -14,13 +14,13 @@ import (
 
 // beyond looks at what no status and no layout tells: what the answer gives
 // away, and whether it is the documented one.
-func beyond(c exchange.Case, a exchange.Answer, ctx Context) []Finding {
+func beyond(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document) []Finding {
 	found := echoesSecret(c, a)
 	if c.Kind == exchange.Flawed && a.Status >= 400 {
 		found = append(found, leaksInternals(a.Body)...)
 	}
 	found = append(found, unsafeHTML(c, a)...)
-	return append(found, undocumented(c, a, ctx)...)
+	return append(found, undocumented(c, a, ctx, doc)...)
 }
 
 // minSecret is the shortest secret that is looked for: shorter texts stand in
@@ -63,7 +63,7 @@ func slowly(c exchange.Case, a exchange.Answer, ctx Context) (Finding, bool) {
 var byOthers = []exchange.Class{exchange.Method, exchange.MediaType, exchange.ContentCoding, exchange.NotAcceptable, exchange.TooLarge, exchange.UntypedBody}
 
 // undocumented holds an answer against the description.
-func undocumented(c exchange.Case, a exchange.Answer, ctx Context) []Finding {
+func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document) []Finding {
 	if ctx.Describe == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || slices.Contains(byOthers, c.Expect.Class) {
 		return nil
 	}
@@ -73,7 +73,6 @@ func undocumented(c exchange.Case, a exchange.Answer, ctx Context) []Finding {
 	if c.Kind != exchange.Flawed && a.Status >= 400 {
 		return nil // that a valid request is refused is what is to be said
 	}
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	d := ctx.Describe(a.Status, doc.Media)
 	one := func(at, message string, args ...any) []Finding {
 		return []Finding{finding("undocumented", "", at, fmt.Sprintf(message, args...))}

@@ -60,13 +60,14 @@ type Judgement struct {
 // Case judges one answer.
 func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
 	var out Judgement
+	doc, departures := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	if c.Kind == exchange.Flawed {
-		out.Findings, out.Traits = flawed(c, a, ctx)
+		out.Findings, out.Traits = flawed(c, a, ctx, doc, departures)
 	} else {
 		out.Findings = valid(c, a)
 	}
 	if a.Err == "" {
-		out.Findings = append(out.Findings, beyond(c, a, ctx)...)
+		out.Findings = append(out.Findings, beyond(c, a, ctx, doc)...)
 	}
 	if slices.ContainsFunc(out.Findings, func(f Finding) bool { return slices.Contains(malformed, f.Code) }) {
 		out.Findings = slices.DeleteFunc(out.Findings, func(f Finding) bool { return f.Code == "undocumented" }) // it is the same thing
@@ -184,7 +185,7 @@ func shownPointer(pointer string) string {
 // flawed judges the answer to a request that must be rejected. What rules out
 // the rest comes first: a success, a crash and a redirect are each the one
 // thing to say.
-func flawed(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Traits) {
+func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Traits) {
 	field := fieldOf(c)
 	success := a.Status >= 200 && a.Status < 300
 	one := func(f Finding) ([]Finding, *Traits) { return []Finding{f}, nil }
@@ -196,7 +197,7 @@ func flawed(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Traits
 	case success && c.Expect.Class == exchange.Either:
 		return nil, nil
 	case success:
-		return one(accepted(c, a, field))
+		return one(accepted(c, a, doc, field))
 	case a.Status >= 500:
 		return one(finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a))))
 	case a.Status >= 300 && a.Status < 400:
@@ -208,7 +209,7 @@ func flawed(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Traits
 	case a.Status < 200:
 		return one(finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), StatusText(a.Status))))
 	}
-	return rejected(c, a, ctx)
+	return rejected(c, a, ctx, doc, departures)
 }
 
 // said tells in a few words what was wrong with the request.
@@ -230,9 +231,8 @@ func fieldOf(c exchange.Case) string {
 	return ""
 }
 
-func accepted(c exchange.Case, a exchange.Answer, field string) Finding {
+func accepted(c exchange.Case, a exchange.Answer, doc problem.Document, field string) Finding {
 	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s%s", said(c), StatusText(a.Status), stored(c, a)))
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	if doc.Object["error"] != nil || doc.Object["errors"] != nil || doc.Media == "application/problem+json" {
 		f.Message += ", though its body speaks of an error" + quoted(a)
 	}
@@ -292,7 +292,7 @@ func open(f flaw.Flaw) bool {
 	return false
 }
 
-func rejected(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Traits) {
+func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Traits) {
 	var found []Finding
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	if !right {
@@ -303,7 +303,6 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context) ([]Finding, *Trai
 			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", StatusText(code), header)))
 		}
 	}
-	doc, departures := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	for _, d := range departures {
 		if a.Truncated && d.Code == "unreadable" {
 			d.Message = "the body is longer than is read, so nothing could be read from it"

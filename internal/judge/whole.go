@@ -101,7 +101,6 @@ type Whole struct {
 
 // tally counts what was seen under one key.
 type tally struct {
-	key   string
 	seen  map[string]*sight
 	total int
 }
@@ -130,7 +129,7 @@ func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Traits) {
 		if len(m) >= maxWays {
 			return
 		}
-		m[key] = &tally{key: key, seen: map[string]*sight{}}
+		m[key] = &tally{seen: map[string]*sight{}}
 	}
 	ta := m[key]
 	ta.total++

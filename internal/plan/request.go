@@ -156,8 +156,7 @@ func (e *emitter) unknownID(values map[string]any) {
 			continue
 		}
 		f := flaw.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value is of the right form, and there is hardly such a record"}
-		e.give(exchange.Case{Name: nameOf([]flaw.Flaw{f}), Kind: exchange.Flawed, Request: e.op.with("path", other), Flaws: []flaw.Flaw{f},
-			Expect: exchange.Expect{Class: exchange.NotFound}, Body: other, Control: object, Base: fullest}, []flaw.Flaw{f})
+		e.single(f, exchange.NotFound, e.op.with("path", other), other, object)
 		return
 	}
 }
@@ -187,16 +186,20 @@ func (e *emitter) repeated(values map[string]any) {
 			r := e.op.compose(values)
 			r.URL += "&" + strings.Join(queryText(p, v), "&")
 			f := flaw.Flaw{In: "query", Pointer: instance.Join("", p.Name), Rule: "repeated", Variant: "twice", Reason: "the parameter is sent twice, and it is no list"}
-			e.give(exchange.Case{Name: nameOf([]flaw.Flaw{f}), Kind: exchange.Flawed, Request: r, Flaws: []flaw.Flaw{f},
-				Expect: exchange.Expect{Class: exchange.Either}, Body: object, Control: object, Base: fullest}, []flaw.Flaw{f})
+			e.single(f, exchange.Either, r, object, object)
 		}
 	}
 }
 
 func (e *emitter) whole(control any, rule, variant, reason string, class exchange.Class, r exchange.Request) {
-	f := flaw.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}
-	e.give(exchange.Case{Name: rule + " " + variant, Kind: exchange.Flawed, Request: r, Flaws: []flaw.Flaw{f},
-		Expect: exchange.Expect{Class: class}, Control: control, Base: fullest}, []flaw.Flaw{f})
+	e.single(flaw.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}, class, r, nil, control)
+}
+
+// single gives out the case of one flaw beside the fullest control.
+func (e *emitter) single(f flaw.Flaw, class exchange.Class, r exchange.Request, body, control any) {
+	flaws := []flaw.Flaw{f}
+	e.give(exchange.Case{Name: nameOf(flaws), Kind: exchange.Flawed, Request: r, Flaws: flaws,
+		Expect: exchange.Expect{Class: class}, Body: body, Control: control, Base: fullest}, flaws)
 }
 
 // malformed sends what no JSON reader may take (RFC 8259).
