@@ -69,6 +69,7 @@ const (
 type Planter struct {
 	root    schema.Schema
 	control any
+	beside  *schema.Beside // the control
 	depth   Depth
 	patch   bool
 	in      string
@@ -107,7 +108,7 @@ type Options struct {
 // Plant gives out the flawed instances of a control, then the edges, in the
 // order of the control's fields. It stops when yield returns false.
 func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
-	p := &Planter{root: root, control: control, depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
+	p := &Planter{root: root, control: control, beside: schema.NewBeside(control), depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
 		once: map[[2]string]bool{}, best: map[string]combination{}, in: opt.In, seen: opt.Seen}
 	if p.in == "" {
 		p.in = "body"
@@ -164,7 +165,7 @@ type site struct {
 type anchor struct {
 	pointer string
 	list    []schema.Schema // what holds there
-	value   any             // what the control has there
+	beside  *schema.Beside  // what the control has there
 }
 
 // validate lists what v, a whole instance, breaks inside the anchor.
@@ -175,7 +176,7 @@ func (a anchor) validate(v any) []schema.Violation {
 	}
 	var out []schema.Violation
 	for _, s := range a.list {
-		for _, found := range s.Validate(here, a.value) {
+		for _, found := range s.ValidateBeside(here, a.beside) {
 			found.Pointer = a.pointer + found.Pointer
 			out = append(out, found)
 		}
@@ -207,7 +208,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 	}
 	sh := schema.Merge(schema.Apply(list, v))
 	if from == nil {
-		from = &anchor{pointer, list, v}
+		from = &anchor{pointer, list, schema.NewBeside(v)}
 	}
 	visit(&site{p, pointer, v, sh, *from})
 	if !p.astext && from.pointer == pointer && sh.MemberByMember() {
@@ -394,7 +395,7 @@ type Field struct {
 // the last element.
 func Fields(root schema.Schema, control any) []Field {
 	var out []Field
-	p := &Planter{root: root, control: control}
+	p := &Planter{root: root, control: control, beside: schema.NewBeside(control)}
 	p.walk("", []schema.Schema{root}, control, nil, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
 	return out
 }

@@ -17,7 +17,7 @@ type combination struct {
 }
 
 // whole is the anchor at the top.
-func (p *Planter) whole() anchor { return anchor{"", []schema.Schema{p.root}, p.control} }
+func (p *Planter) whole() anchor { return anchor{"", []schema.Schema{p.root}, p.beside} }
 
 // Stage orders rules by when services usually notice them: a decoder that reads
 // into typed fields stops at type errors and unreadable values; missing members

@@ -16,8 +16,19 @@ import (
 // answers compiles the schemas of documented answers, when they are asked for.
 // It has a set of its own, so that judging does not wait for planning.
 type answers struct {
-	mu  sync.Mutex
-	set *schema.Set
+	doc      *oad.Document
+	mu       sync.Mutex
+	set      *schema.Set
+	compiled map[string]bool // by set
+}
+
+// compile keeps no more than a generation of schemas.
+func (a *answers) compile(address string) (schema.Schema, error) {
+	if a.set == nil || len(a.compiled) == generation && !a.compiled[address] {
+		a.set, a.compiled = schema.NewSet(a.doc), map[string]bool{}
+	}
+	a.compiled[address] = true
+	return a.set.Compile(address)
 }
 
 // Describe looks an answer up: its status, then its class such as 4XX, then
@@ -49,7 +60,7 @@ func (a *answers) fill(d *exchange.Described, r oad.Response, mediaType string) 
 		d.Breaks = func(body any) (string, string) {
 			a.mu.Lock()
 			defer a.mu.Unlock()
-			s, err := a.set.Compile(address)
+			s, err := a.compile(address)
 			if err != nil {
 				return "", "" // survey tells
 			}

@@ -47,8 +47,9 @@ type Options struct {
 type Plan struct {
 	doc        *oad.Document
 	set        *schema.Set
-	answers    answers
 	maker      *sample.Maker
+	prepared   int // operations since set and maker are new
+	answers    answers
 	opt        Options
 	operations []oad.Operation
 	number     int
@@ -59,7 +60,8 @@ type Plan struct {
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, set: schema.NewSet(doc), answers: answers{set: schema.NewSet(doc)}, maker: sample.New(opt.Seed), opt: opt}
+	p := &Plan{doc: doc, answers: answers{doc: doc}, opt: opt}
+	p.renew()
 	selected, err := selectOperations(doc.Operations, opt)
 	p.operations = selected
 	if opt.Base == "" && len(doc.Servers) > 0 {
@@ -98,7 +100,19 @@ func (p *Plan) Operations() iter.Seq[*Operation] {
 	}
 }
 
+// generation is how many operations share what was compiled for them. Schemas
+// are kept no longer, so that memory does not grow with the description, and the
+// compiler's tables, which it copies for each schema, stay small.
+const generation = 32
+
+func (p *Plan) renew() {
+	p.set, p.maker, p.prepared = schema.NewSet(p.doc), sample.New(p.opt.Seed), 0
+}
+
 func (p *Plan) prepare(o oad.Operation) *Operation {
+	if p.prepared++; p.prepared > generation {
+		p.renew()
+	}
 	op := &Operation{Operation: o, plan: p, Drops: map[string]int{}, SkipReason: o.Skip}
 	if op.SkipReason != "" {
 		return op

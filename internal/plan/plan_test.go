@@ -484,7 +484,7 @@ func BenchmarkPlan(b *testing.B) {
 // BenchmarkPlanGrowth plans descriptions of growing size: the time a case takes
 // should stay what it is.
 func BenchmarkPlanGrowth(b *testing.B) {
-	for _, operations := range []int{100, 1000} {
+	for _, operations := range []int{100, 1000, 4000} {
 		b.Run(fmt.Sprint(operations), func(b *testing.B) {
 			doc := large(b, operations)
 			n := 0

@@ -178,7 +178,44 @@ func (v Violation) Message() string { return wording(v.kind) }
 // obeys. Where an alternative (oneOf, anyOf) fails, the branches that control
 // took at that place are looked into and the others left aside; without a
 // control value there, the alternative itself is the violation.
-func (s Schema) Validate(v, control any) []Violation {
+func (s Schema) Validate(v, control any) []Violation { return s.ValidateBeside(v, NewBeside(control)) }
+
+// Beside is a control value to which many others are compared; it remembers
+// which branches the control takes. It is not safe for concurrent use.
+type Beside struct {
+	value any
+	taken map[branchPoint][]bool
+}
+
+type branchPoint struct {
+	holder  *jsonschema.Schema
+	keyword string
+	pointer string
+}
+
+// NewBeside makes a control value ready for ValidateBeside.
+func NewBeside(control any) *Beside { return &Beside{control, map[branchPoint][]bool{}} }
+
+// takes tells which branches of an alternative the control obeys at a place;
+// nil where it has nothing there.
+func (b *Beside) takes(holder *jsonschema.Schema, keyword, pointer string, list []*jsonschema.Schema) []bool {
+	key := branchPoint{holder, keyword, pointer}
+	taken, known := b.taken[key]
+	if known {
+		return taken
+	}
+	if was, ok := instance.Get(b.value, pointer); ok {
+		taken = make([]bool, len(list))
+		for i, branch := range list {
+			taken[i] = branch.Validate(was) == nil
+		}
+	}
+	b.taken[key] = taken
+	return taken
+}
+
+// ValidateBeside is Validate with a control that serves for many values.
+func (s Schema) ValidateBeside(v any, control *Beside) []Violation {
 	var ve *jsonschema.ValidationError
 	if !errors.As(s.js.Validate(v), &ve) {
 		return nil
@@ -210,7 +247,7 @@ func withoutConsequences(found []Violation) []Violation {
 	})
 }
 
-func (s *Set) flatten(e *jsonschema.ValidationError, v, control any, found *[]Violation) {
+func (s *Set) flatten(e *jsonschema.ValidationError, v any, control *Beside, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
 	add := func(pointer, keyword string) {
 		*found = append(*found, Violation{pointer, keyword, e.ErrorKind})
@@ -280,12 +317,11 @@ func (s *Set) owner(address, name, at string, v any) string {
 }
 
 // branches looks into the branch of a failed alternative that the control took.
-func (s *Set) branches(e *jsonschema.ValidationError, keyword string, v, control any, found *[]Violation) {
+func (s *Set) branches(e *jsonschema.ValidationError, keyword string, v any, control *Beside, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
 	here := Violation{at, keyword, e.ErrorKind}
-	was, ok := instance.Get(control, at)
 	holder := s.find(e.SchemaURL)
-	if !ok || holder == nil {
+	if holder == nil {
 		*found = append(*found, here)
 		return
 	}
@@ -298,8 +334,8 @@ func (s *Set) branches(e *jsonschema.ValidationError, keyword string, v, control
 		return
 	}
 	taken := false
-	for i, b := range list {
-		if b.Validate(was) == nil {
+	for i, takes := range control.takes(holder, keyword, at, list) {
+		if takes {
 			s.flatten(e.Causes[i], v, control, found)
 			taken = true
 		}
