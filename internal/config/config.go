@@ -28,6 +28,9 @@ type Config struct {
 	Errors      *Errors   // nil: the layout is learned
 	Fixtures    []Fixture // each after those whose values it needs
 	Operations  map[string]Operation
+	Messages    []Message
+	Credentials map[string]string // by security scheme: what it is sent with
+	Files       TLS
 
 	tree *oad.Tree
 	env  func(string) (string, bool)
@@ -37,30 +40,16 @@ type Config struct {
 // in an entry of it to the field's name and the message.
 type Errors struct{ List, Field, Message string }
 
-// Fixture is a record that is made before the run and taken away after it.
-type Fixture struct {
-	Name string
-	Send string            // the operation, such as POST /vessels
-	Body any               // merged over the control (RFC 7396); nil: the control as it is
-	Keep map[string]string // by name: a runtime expression of OpenAPI
-	Undo string            // the operation that takes it away; may be empty
-	at   string            // JSON Pointer into the file
-}
-
 // Operation is what is said of one operation.
 type Operation struct {
 	Body  any // merged over each control (RFC 7396); nil: nothing
 	Rules []Rule
 }
 
-// Rule is what no schema says. Exactly one of Flaw, Exists and NotBlank is set.
-type Rule struct {
-	Flaw     string   // in words: a flaw that Patch makes
-	Patch    any      // merged over the fullest control (RFC 7396)
-	Blames   []string // JSON Pointers of the fields to be named; empty: none need be
-	Exists   string   // the pointer of a field that refers to something that exists
-	NotBlank string   // the pointer of a text that may not be blanks alone
-	Status   int      // the one status that is right; 0: those of the class
+// TLS names PEM files, relative to the configuration's folder.
+type TLS struct {
+	CA        string // certificates that are trusted beside the machine's own
+	Cert, Key string // what Obiter shows of itself
 }
 
 // Read reads a configuration. The name serves messages; env looks an
@@ -76,10 +65,10 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
 	}
 	r := reader{tree}
-	if err := r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations"); err != nil {
+	if err := r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "tls"); err != nil {
 		return nil, err
 	}
-	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.statuses, c.fixtures, c.operations, c.references} {
+	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.statuses, c.fixtures, c.operations, c.messages, c.credentials, c.tls, c.references} {
 		if err := part(r, top); err != nil {
 			return nil, err
 		}
@@ -302,195 +291,10 @@ func (c *Config) operations(r reader, top map[string]any) error {
 	return nil
 }
 
-func (r reader) rules(at string, v any) ([]Rule, error) {
-	if v == nil {
-		return nil, nil
-	}
-	list, err := r.list(at, v)
-	if err != nil {
-		return nil, err
-	}
-	var out []Rule
-	for i, e := range list {
-		rule, err := r.rule(fmt.Sprintf("%s/%d", at, i), e)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, rule)
-	}
-	return out, nil
-}
-
-func (r reader) rule(at string, v any) (rule Rule, err error) {
-	object, err := r.object(at, v)
-	if err != nil {
-		return rule, err
-	}
-	if err := r.known(at, object, "flaw", "patch", "blames", "exists", "not_blank", "status"); err != nil {
-		return rule, err
-	}
-	kinds := 0
-	for key, into := range map[string]*string{"flaw": &rule.Flaw, "exists": &rule.Exists, "not_blank": &rule.NotBlank} {
-		v, has := object[key]
-		if !has {
-			continue
-		}
-		kinds++
-		text, e := r.text(at+"/"+key, v)
-		if e == nil && key != "flaw" {
-			e = r.pointer(at+"/"+key, text)
-		}
-		if *into = text; e != nil {
-			return rule, e
-		}
-	}
-	if kinds != 1 {
-		return rule, r.tree.Fail(at, "write one of flaw:, exists: and not_blank:", "the rule says %d things where one is asked for", kinds)
-	}
-	if rule.Patch = object["patch"]; (rule.Patch == nil) == (rule.Flaw != "") {
-		return rule, r.tree.Fail(at, "flaw: says in words what patch: makes wrong", "a patch belongs to a flaw, and a flaw to a patch")
-	}
-	if v, has := object["blames"]; has {
-		list, isList := v.([]any)
-		if !isList {
-			list = []any{v}
-		}
-		for _, e := range list {
-			text, err := r.text(at+"/blames", e)
-			if err == nil {
-				err = r.pointer(at+"/blames", text)
-			}
-			if err != nil {
-				return rule, err
-			}
-			rule.Blames = append(rule.Blames, text)
-		}
-	}
-	if v, has := object["status"]; has {
-		n, _ := v.(json.Number)
-		code, err := n.Int64()
-		if err != nil || code < 400 || code > 499 {
-			return rule, r.tree.Fail(at+"/status", "write a status from 400 to 499", "%s is no rejection", instance.Encode(v))
-		}
-		rule.Status = int(code)
-	}
-	return rule, nil
-}
-
 func (r reader) pointer(at, text string) error {
 	if _, err := instance.Split(text); err != nil || text == "" {
 		return r.tree.Fail(at, "write it as in /crew/0/name", "%q is no JSON Pointer to a field", text)
 	}
-	return nil
-}
-
-func (c *Config) fixtures(r reader, top map[string]any) error {
-	v, has := top["fixtures"]
-	if !has {
-		return nil
-	}
-	list, err := r.list("/fixtures", v)
-	for i, e := range list {
-		if err != nil {
-			return err
-		}
-		var f Fixture
-		if f, err = r.fixture(fmt.Sprintf("/fixtures/%d", i), e); err == nil && slices.ContainsFunc(c.Fixtures, func(o Fixture) bool { return o.Name == f.Name }) {
-			err = r.tree.Fail(f.at, "give each a name of its own", "there are two fixtures %q", f.Name)
-		}
-		c.Fixtures = append(c.Fixtures, f)
-	}
-	if err != nil {
-		return err
-	}
-	return c.inOrder(r)
-}
-
-func (r reader) fixture(at string, v any) (f Fixture, err error) {
-	f.at = at
-	object, err := r.object(at, v)
-	if err != nil {
-		return f, err
-	}
-	if err := r.known(at, object, "name", "send", "body", "keep", "undo"); err != nil {
-		return f, err
-	}
-	for _, key := range []string{"name", "send"} {
-		if _, has := object[key]; !has {
-			return f, r.tree.Fail(at, "write name: and send:", "the fixture has no %s", key)
-		}
-	}
-	if f.Name, err = r.text(at+"/name", object["name"]); err != nil {
-		return f, err
-	}
-	if f.Send, err = r.operation(at+"/send", object["send"]); err != nil {
-		return f, err
-	}
-	if undo, has := object["undo"]; has {
-		if f.Undo, err = r.operation(at+"/undo", undo); err != nil {
-			return f, err
-		}
-	}
-	f.Body = object["body"]
-	keep, has := object["keep"]
-	if !has {
-		return f, nil
-	}
-	kept, err := r.object(at+"/keep", keep)
-	f.Keep = map[string]string{}
-	for _, name := range slices.Sorted(maps.Keys(kept)) {
-		if err == nil {
-			place := instance.Join(at+"/keep", name)
-			if f.Keep[name], err = r.text(place, kept[name]); err == nil && !expression.MatchString(f.Keep[name]) {
-				err = r.tree.Fail(place, "for example $response.body#/id or $response.header.Location", "%q is no runtime expression that can be kept", f.Keep[name])
-			}
-		}
-	}
-	return f, err
-}
-
-// expression is a runtime expression of OpenAPI (3.1.1, section 4.8.20.4) that
-// has a value once a fixture was answered.
-var expression = regexp.MustCompile(`^\$(?:request|response)\.(?:body#(?:/.*)?|header\.[!#$%&'*+.^_` + "`" + `|~0-9A-Za-z-]+)$`)
-
-// inOrder puts each fixture behind those whose values it needs.
-func (c *Config) inOrder(r reader) error {
-	var out []Fixture
-	placed := map[string]bool{}
-	kept := map[string]string{} // value to fixture
-	for _, f := range c.Fixtures {
-		for name := range f.Keep {
-			if other, twice := kept[name]; twice {
-				return r.tree.Fail(f.at, "give one of them another name", "the value %q is kept by the fixtures %q and %q", name, other, f.Name)
-			}
-			kept[name] = f.Name
-		}
-	}
-	needs := func(f Fixture) (missing string) {
-		for _, ref := range append(references(f.Body), parameters(f.Send)...) {
-			if by, is := kept[ref]; is && !placed[by] && by != f.Name {
-				missing = by
-			}
-		}
-		return missing
-	}
-	for len(out) < len(c.Fixtures) {
-		before := len(out)
-		for _, f := range c.Fixtures {
-			if !placed[f.Name] && needs(f) == "" {
-				out, placed[f.Name] = append(out, f), true
-			}
-		}
-		if len(out) > before {
-			continue
-		}
-		for _, f := range c.Fixtures {
-			if !placed[f.Name] {
-				return r.tree.Fail(f.at, "one of them has to do without", "the fixtures %q and %q need one another", f.Name, needs(f))
-			}
-		}
-	}
-	c.Fixtures = out
 	return nil
 }
 
@@ -677,4 +481,65 @@ func (c *Config) CheckOperations(names []string) error {
 		}
 	}
 	return nil
+}
+
+// credentials reads what security schemes are sent with.
+func (c *Config) credentials(r reader, top map[string]any) error {
+	v, has := top["credentials"]
+	if !has {
+		return nil
+	}
+	object, err := r.object("/credentials", v)
+	c.Credentials = map[string]string{}
+	for _, name := range r.tree.Names("/credentials") {
+		if err != nil {
+			break
+		}
+		at := instance.Join("/credentials", name)
+		c.Credentials[name], err = r.text(at, object[name])
+		if err == nil && !reference.MatchString(c.Credentials[name]) {
+			err = r.tree.Fail(at, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q stands in the file", name)
+		}
+	}
+	return err
+}
+
+// CheckSchemes holds the credentials against the security schemes there are.
+func (c *Config) CheckSchemes(names []string) error {
+	for _, name := range slices.Sorted(maps.Keys(c.Credentials)) {
+		if !slices.Contains(names, name) {
+			hint := "the description has none"
+			if len(names) > 0 {
+				hint = "there are " + strings.Join(names, ", ")
+			}
+			return c.tree.Fail(instance.Join("/credentials", name), hint, "the description has no security scheme %q", name)
+		}
+	}
+	return nil
+}
+
+func (c *Config) tls(r reader, top map[string]any) error {
+	v, has := top["tls"]
+	if !has {
+		return nil
+	}
+	object, err := r.object("/tls", v)
+	if err != nil {
+		return err
+	}
+	if err := r.known("/tls", object, "ca", "cert", "key"); err != nil {
+		return err
+	}
+	for _, m := range []struct {
+		key  string
+		into *string
+	}{{"ca", &c.Files.CA}, {"cert", &c.Files.Cert}, {"key", &c.Files.Key}} {
+		if v, has := object[m.key]; has && err == nil {
+			*m.into, err = r.text("/tls/"+m.key, v)
+		}
+	}
+	if err == nil && (c.Files.Cert == "") != (c.Files.Key == "") {
+		err = r.tree.Fail("/tls", "a client certificate is both: cert: and key:", "one of cert: and key: is missing")
+	}
+	return err
 }

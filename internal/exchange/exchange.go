@@ -48,6 +48,9 @@ const (
 	NotFound      Class = "not-found"
 	TooLarge      Class = "too-large"
 	Reference     Class = "reference" // names something that is not there
+	Duplicate     Class = "duplicate" // a value that must be unique is taken
+	Unauthorized  Class = "credentials"
+	Malformed     Class = "malformed-credentials"
 
 	Parameter     Class = "parameter"
 	PathParameter Class = "path-parameter"
@@ -80,6 +83,12 @@ func (c Class) Statuses() []int {
 		return []int{http.StatusNotFound, http.StatusGone, http.StatusForbidden}
 	case Reference:
 		return []int{http.StatusUnprocessableEntity, http.StatusBadRequest, http.StatusNotFound, http.StatusConflict}
+	case Duplicate:
+		return []int{http.StatusConflict, http.StatusBadRequest, http.StatusUnprocessableEntity}
+	case Unauthorized:
+		return []int{http.StatusUnauthorized}
+	case Malformed: // invalid_request (RFC 6750, section 3.1)
+		return []int{http.StatusUnauthorized, http.StatusBadRequest}
 	case TooLarge:
 		return []int{http.StatusRequestEntityTooLarge, http.StatusBadRequest, http.StatusUnprocessableEntity}
 	case Method:
@@ -134,8 +143,19 @@ func (r Request) Header(name string) string {
 
 // Expect is what the answer should be.
 type Expect struct {
-	Class    Class `json:"class"`
-	Statuses []int `json:"statuses"`
+	Class    Class  `json:"class"`
+	Statuses []int  `json:"statuses"`
+	Says     string `json:"says,omitempty"` // a regular expression (RE2) that the message has to match
+}
+
+// Credential is what a request is authorised with. Its value is known to the
+// sender alone.
+type Credential struct {
+	Scheme string `json:"scheme"`         // its name in the description
+	Kind   string `json:"kind"`           // basic, bearer or apiKey
+	In     string `json:"in"`             // header, query or cookie
+	Name   string `json:"name"`           // of the header, parameter or cookie
+	Flaw   string `json:"flaw,omitempty"` // missing, malformed or wrong
 }
 
 // Case is one request with its flaws, none for a control or an edge.
@@ -149,6 +169,10 @@ type Case struct {
 	Flaws       []flaw.Flaw `json:"flaws"`
 	Edge        *flaw.Flaw  `json:"edge,omitempty"` // of an edge: its field and boundary
 	Expect      Expect      `json:"expect"`
+	// Credentials are put into the request when it is sent.
+	Credentials []Credential `json:"credentials,omitempty"`
+	// Beside are fields that may be blamed too: a flaw breaks a business rule of theirs.
+	Beside []string `json:"beside,omitempty"`
 
 	Number  int    `json:"-"` // place in the plan, from 1
 	Base    string `json:"-"` // the control that must be accepted for the case to prove anything

@@ -18,7 +18,8 @@ func TestLinesComeBackAsTheyWere(t *testing.T) {
 		c := Case{ID: "0123456789", Name: "n", Operation: "POST /vessels", OperationID: "addVessel", Kind: Flawed,
 			Request: Request{Method: "POST", URL: "http://127.0.0.1:1/vessels?a=%3C", Headers: [][2]string{{"Accept", "*/*"}, {"Accept", "b"}}, Body: body},
 			Flaws:   []flaw.Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty", Reason: "r"}}, Edge: &flaw.Flaw{In: "query"},
-			Expect: Expect{Constraint, []int{400, 422}}}
+			Expect:      Expect{Constraint, []int{400, 422}, "digit"},
+			Credentials: []Credential{{"session", "bearer", "header", "Authorization", "missing"}}, Beside: []string{"/imo"}}
 		data, err := json.Marshal(c)
 		if err != nil {
 			t.Fatal(err)

@@ -69,7 +69,7 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	found = append(found, notPointers(reading)...)
 	var astray []layout.Named
 	for i, n := range reading.Fields {
-		if !touched[i] && !besideAlternative(c, n) {
+		if !touched[i] && !besideAlternative(c, n) && !mayBeBlamed(c, n) {
 			astray = append(astray, n)
 		}
 	}
@@ -165,6 +165,15 @@ func besideAlternative(c exchange.Case, n layout.Named) bool {
 		fit := n.Name.Fits(at)
 		inside := fit == layout.Exact || fit == layout.Below || at == ""
 		return inside && slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return instance.Within(f.Pointer, at) })
+	})
+}
+
+// mayBeBlamed tells whether a name is of a field that a business rule speaks of
+// which the flaw breaks as well.
+func mayBeBlamed(c exchange.Case, n layout.Named) bool {
+	return slices.ContainsFunc(c.Beside, func(at string) bool {
+		fit := n.Name.Fits(at)
+		return fit != layout.None && fit != layout.Root
 	})
 }
 

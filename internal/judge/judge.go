@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -313,7 +314,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 	}
 	traits := traitsOf(c, a, doc)
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
-	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c) {
+	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c, a.Status) {
 		vocabulary := layout.NewVocabulary(c.Body, c.Control, pointers(c))
 		reading := layout.Read(doc.Value, vocabulary)
 		if ctx.Layout != nil {
@@ -321,7 +322,11 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 		}
 		blamed := blame(c, doc, reading)
 		found = append(found, blamed...)
+		found = append(found, wrongWords(c, a, reading)...)
 		traits.fields(c, reading, blamed)
+	}
+	if c.Expect.Says != "" && right && !asksForField(c, a.Status) {
+		found = append(found, wrongWords(c, a, layout.Reading{})...)
 	}
 	if f, slow := slowly(c, a, ctx); slow {
 		found = append(found, f)
@@ -339,11 +344,37 @@ func oneOf(statuses []int) string {
 
 // asksForField tells whether the answer has to name a field: the flaw is one of
 // fields, and not of the body or the request as a whole.
-func asksForField(c exchange.Case) bool {
+func asksForField(c exchange.Case, status int) bool {
 	switch c.Expect.Class {
 	case exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.Parameter, exchange.PathParameter, exchange.Reference:
+	case exchange.Duplicate: // a conflict may be of the record as a whole
+		if status == http.StatusConflict {
+			return false
+		}
 	default:
 		return false
 	}
 	return slices.ContainsFunc(c.Flaws, asks)
+}
+
+// wrongWords tells where the message is not the one that the configuration asks
+// for. Where no field is named, the answer's own words count.
+func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Finding {
+	says, err := regexp.Compile(c.Expect.Says)
+	if c.Expect.Says == "" || err != nil || len(c.Flaws) == 0 {
+		return nil
+	}
+	var words []string
+	for _, n := range reading.Fields {
+		if slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return f.Pointer == "" || stands(f, n) > missed }) {
+			words = append(words, n.Message)
+		}
+	}
+	if len(words) == 0 && (len(reading.Fields) == 0 || !asks(c.Flaws[0])) {
+		words = append(words, Words(a))
+	}
+	if len(words) == 0 || slices.ContainsFunc(words, says.MatchString) {
+		return nil // where the field is not named, that is said
+	}
+	return []Finding{finding("wrong-message", c.Flaws[0].Pointer, "", fmt.Sprintf("the message is “%s”; it has to match %s", shorten(words[0]), c.Expect.Says))}
 }

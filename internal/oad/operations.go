@@ -2,6 +2,7 @@ package oad
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -24,8 +25,10 @@ type Operation struct {
 	Parameters []Parameter // those of the path item first, overlaid by the operation's own
 	Body       *Body       // nil where none is described
 	Responses  []Response
-	Servers    []string // of the operation or its path; empty: the document's
-	Skip       string   // why it cannot be used; empty where it can
+	Servers    []string   // of the operation or its path; empty: the document's
+	Security   [][]string // names of schemes: one of the lists is asked for; nil: none
+	Rules      []Location // where rules stand that no schema says (x-obiter-rules)
+	Skip       string     // why it cannot be used; empty where it can
 }
 
 // Name is the operation as users write it: "POST /vessels".
@@ -141,7 +144,36 @@ func (d *Document) operation(path, method string, op *v3.Operation) Operation {
 		}
 	}
 	o.Responses = d.responses(opAt, members["responses"])
+	o.Security = d.security(members)
+	o.Rules = d.rules(opAt, o.Body)
 	return o
+}
+
+// rules are the places of x-obiter-rules: on the operation, and on the schemas
+// of its body.
+func (d *Document) rules(opAt Location, body *Body) []Location {
+	places := []Location{opAt}
+	if body != nil {
+		for _, m := range body.Media {
+			if at, _, err := d.Resolve(m.Schema); err == nil {
+				places = append(places, at)
+			}
+		}
+	}
+	var out []Location
+	for _, at := range places {
+		at = at.Under("x-obiter-rules")
+		if _, _, err := d.at(at); err == nil && !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+// At is the value at a location, references followed; false where there is none.
+func (d *Document) At(loc Location) (any, bool) {
+	_, v, err := d.Resolve(loc)
+	return v, err == nil
 }
 
 func (d *Document) parameters(at Location, holder map[string]any, inherited []Parameter) ([]Parameter, error) {

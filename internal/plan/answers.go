@@ -148,7 +148,11 @@ func (op *Operation) Reader() (exchange.Case, bool) {
 		}
 		path := op.values(fullest)["path"]
 		address, _ := op.plan.write(o, op.Parts, map[string]any{"path": path})
-		return exchange.Case{ID: caseID(o.Name(), exchange.Control, []flaw.Flaw{{In: "request", Rule: "reader", Variant: op.Name()}}), Operation: o.Name(), Kind: exchange.Control,
+		reader := &Operation{Operation: o, plan: op.plan}
+		if op.plan.authorise(reader) != nil {
+			continue
+		}
+		return exchange.Case{Credentials: reader.credentials, ID: caseID(o.Name(), exchange.Control, []flaw.Flaw{{In: "request", Rule: "reader", Variant: op.Name()}}), Operation: o.Name(), Kind: exchange.Control,
 			Request: exchange.Request{Method: "GET", URL: address, Headers: [][2]string{{"Accept", "application/json"}}}}, true
 	}
 	return exchange.Case{}, false

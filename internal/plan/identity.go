@@ -21,8 +21,9 @@ func caseID(operation string, kind exchange.Kind, identity []flaw.Flaw) string {
 	return hex.EncodeToString(h.Sum(nil)[:5])
 }
 
-// digest tells equal requests: same method, address, headers and body.
-func digest(r exchange.Request) [32]byte {
+// digest tells equal requests: same method, address, headers and body, and the
+// same wrong with the credentials.
+func digest(r exchange.Request, credentials []exchange.Credential) [32]byte {
 	n := len(r.Method) + len(r.URL) + len(r.Body) + 8
 	for _, h := range r.Headers {
 		n += len(h[0]) + len(h[1]) + 2
@@ -31,6 +32,9 @@ func digest(r exchange.Request) [32]byte {
 	b = append(append(append(append(b, r.Method...), ' '), r.URL...), '\n')
 	for _, h := range r.Headers {
 		b = append(append(append(append(b, h[0]...), ':'), h[1]...), '\n')
+	}
+	for _, c := range credentials {
+		b = append(append(b, c.Flaw...), ' ')
 	}
 	return sha256.Sum256(append(b, r.Body...))
 }

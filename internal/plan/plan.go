@@ -12,6 +12,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"time"
 
 	"obiter/internal/config"
 	"obiter/internal/exchange"
@@ -41,6 +42,15 @@ type Options struct {
 	Rules map[string][]config.Rule
 	// Statuses narrow what is right for a class.
 	Statuses map[exchange.Class][]int
+	Messages []config.Message // what messages have to say
+	Now      time.Time        // for rules that speak of it; only the day counts
+	Salt     uint64           // makes values that must be unique differ between runs
+	// Credentials are the security schemes that a value is known for, Headers the
+	// names of headers that are sent with every request.
+	Credentials []string
+	Headers     []string
+	// Authorise leaves out operations that ask for credentials of which none is known.
+	Authorise bool
 }
 
 // Plan is what a description gives to send.
@@ -67,7 +77,22 @@ func New(doc *oad.Document, opt Options) (*Plan, error) {
 	if opt.Base == "" && len(doc.Servers) > 0 {
 		p.opt.Base = doc.Servers[0]
 	}
-	return p, err
+	if err != nil {
+		return p, err
+	}
+	for _, o := range selected { // what is wrong with a rule is said before anything is sent
+		if len(opt.Rules[o.Name()])+len(o.Rules) == 0 {
+			continue
+		}
+		op := p.prepare(o)
+		if op.wrong == nil && op.SkipReason == "" {
+			op.wrong = p.check(op)
+		}
+		if op.wrong != nil {
+			return p, op.wrong
+		}
+	}
+	return p, nil
 }
 
 // Len is the number of selected operations.
@@ -86,6 +111,10 @@ type Operation struct {
 
 	plan  *Plan
 	merge bool // a merge patch (RFC 7396)
+	bound *bound
+	wrong error // with a rule of the configuration
+
+	credentials []exchange.Credential
 }
 
 // Operations gives out the selected operations in the order of the document.
@@ -139,7 +168,11 @@ func (p *Plan) fill(op *Operation) error {
 	if len(op.Parts) == 0 {
 		return errors.New("no parameters and no body")
 	}
-	return nil
+	if err := p.authorise(op); err != nil {
+		return err
+	}
+	op.wrong = p.bind(op)
+	return op.wrong
 }
 
 // parts makes the operation's parts.
@@ -311,6 +344,7 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	}
 	e.rules()
 	e.request()
+	e.authorisation()
 }
 
 // withinBudget picks cases: all controls, then by turns one of each rule.
@@ -351,6 +385,7 @@ type emitter struct {
 	ids     map[string]bool
 	bytes   int // of all bodies
 	given   int
+	stored  any // the body of the fullest control, as it was sent
 	stopped bool
 }
 
@@ -370,7 +405,7 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 		return
 	}
 	e.bytes += len(c.Request.Body)
-	sum := digest(c.Request)
+	sum := digest(c.Request, c.Credentials)
 	c.ID = caseID(e.op.Name(), c.Kind, identity)
 	if e.sent[sum] || e.ids[c.ID] {
 		if len(c.Flaws) > 0 && c.Base == fullest { // branches share much: no loss
@@ -379,7 +414,18 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 		return
 	}
 	e.sent[sum], e.ids[c.ID] = true, true
+	if !e.refresh(&c) {
+		return
+	}
 	c.Operation, c.OperationID = e.op.Name(), e.op.ID
+	if c.Credentials == nil {
+		c.Credentials = e.op.credentials
+	}
+	if len(c.Flaws) > 0 && c.Expect.Says == "" {
+		if says := config.Says(e.op.plan.opt.Messages, c.Flaws[0].Pointer, c.Flaws[0].Rule); says != nil && len(c.Flaws) == 1 && c.Flaws[0].In != "request" {
+			c.Expect.Says = says.String()
+		}
+	}
 	settled := c.Expect.Statuses != nil
 	if !settled {
 		c.Expect.Statuses = c.Expect.Class.Statuses()
@@ -520,7 +566,17 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 		opt.Seen = part.seen
 	}
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
-		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, Secrets: secretsIn(p.Value, secrets)}
+		v, beside, why := e.admit(part, p)
+		if why != "" {
+			if len(p.Flaws) > 0 {
+				e.drop(p.Flaws[0], why)
+			} else {
+				e.drop(*p.Edge, why)
+			}
+			return !e.stopped
+		}
+		p.Value = v
+		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, Beside: beside, Secrets: secretsIn(p.Value, secrets)}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)
@@ -613,7 +669,15 @@ func (p *Plan) Control(name string) (exchange.Case, error) {
 	if err := p.parts(op); err != nil {
 		return exchange.Case{}, err
 	}
+	if err := p.authorise(op); err != nil {
+		return exchange.Case{}, err
+	}
+	if err := p.bind(op); err != nil {
+		return exchange.Case{}, err
+	}
 	values := op.values(fullest)
-	return exchange.Case{ID: caseID(name, exchange.Control, []flaw.Flaw{{In: "request", Rule: "fixture"}}), Name: "fixture", Operation: name, Kind: exchange.Control,
-		Request: op.compose(values), Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"]}, nil
+	c := exchange.Case{ID: caseID(name, exchange.Control, []flaw.Flaw{{In: "request", Rule: "fixture"}}), Name: "fixture", Operation: name, Kind: exchange.Control,
+		Request: op.compose(values), Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Credentials: op.credentials}
+	(&emitter{op: op}).refresh(&c)
+	return c, nil
 }

@@ -12,15 +12,19 @@ import (
 	"obiter/internal/schema"
 )
 
-// rules gives out a case for each rule that no schema says.
+// rules gives out the cases of rules that no schema says.
 func (e *emitter) rules() {
+	if e.op.bound == nil {
+		return
+	}
+	e.holds()
 	i := len(e.op.Parts) - 1
 	if i < 0 || e.op.Parts[i].In != "body" {
 		return
 	}
 	part := e.op.Parts[i]
 	control := part.Controls[0].Value
-	for _, r := range e.op.plan.opt.Rules[e.op.Name()] {
+	for _, r := range e.op.bound.rest {
 		switch {
 		case r.Flaw != "":
 			e.rule(r, control, instance.Merge(control, r.Patch), exchange.Constraint, "rule", slug(r.Flaw), r.Flaw, r.Blames)
@@ -28,8 +32,26 @@ func (e *emitter) rules() {
 			e.rule(r, control, blank(control, r.NotBlank), exchange.Constraint, "not-blank", "blanks", "the text is blanks alone", []string{r.NotBlank})
 		case r.Exists != "":
 			e.rule(r, control, elsewhere(part, control, r.Exists), exchange.Reference, "exists", "well-formed", "the value is of the right form and names nothing that is there", []string{r.Exists})
+		case r.Unique != "":
+			e.rule(r, control, taken(control, e.stored, r.Unique), exchange.Duplicate, "unique", "taken", "the value is the one of the record that the first control made", []string{r.Unique})
+		case r.Trimmed != "":
+			e.trimmed(part, control, r)
 		}
 	}
+}
+
+// taken is the control with the value that another record has already; nil
+// where there is none.
+func taken(control, stored any, at string) any {
+	v, ok := instance.Get(stored, at)
+	if !ok {
+		return nil
+	}
+	body, ok := instance.Set(control, at, v)
+	if !ok {
+		return nil
+	}
+	return body
 }
 
 func (e *emitter) rule(r config.Rule, control, body any, class exchange.Class, rule, variant, reason string, blames []string) {
@@ -38,23 +60,9 @@ func (e *emitter) rule(r config.Rule, control, body any, class exchange.Class, r
 		e.drop(f, "no such value could be made, or the payload stays as it is")
 		return
 	}
-	flaws := []flaw.Flaw{f}
-	if len(blames) > 0 {
-		flaws = nil
-		for _, at := range blames {
-			f.Pointer = at
-			flaws = append(flaws, f)
-		}
-	}
-	c := exchange.Case{Name: rule + " " + variant, Kind: exchange.Flawed, Request: e.op.with("body", body), Flaws: flaws, Body: body, Control: control, Base: fullest,
-		Expect: exchange.Expect{Class: class}}
-	if len(flaws) == 1 {
-		c.Name = nameOf(flaws)
-	}
-	if r.Status != 0 {
-		c.Expect.Statuses = []int{r.Status}
-	}
-	e.give(c, flaws)
+	values := e.op.values(fullest)
+	values["body"] = body
+	e.businessCase(r, f, blames, values, class)
 }
 
 // slug makes a stable name of words.

@@ -4,8 +4,11 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"obiter/internal/config"
 	"obiter/internal/exchange"
@@ -140,8 +143,7 @@ func TestRulesThatNoSchemaSays(t *testing.T) {
 	doc := description(t, "  /b:\n    post: {requestBody: {required: true, content: {application/json: {schema: {type: object, required: [berth, from, to], properties: {berth: {type: string, pattern: '^[A-F][0-9]{2}$', examples: [C12]}, from: {type: string, format: date, examples: ['2031-05-04']}, to: {type: string, format: date, examples: ['2031-05-06']}, note: {type: string, maxLength: 20, examples: [calm]}}}}}}}\n")
 	rules := map[string][]config.Rule{"POST /b": {
 		{Flaw: "It ends before it begins!", Patch: map[string]any{"to": "2031-05-01"}, Blames: []string{"/from", "/to"}, Status: 409},
-		{Flaw: "nothing changes", Patch: map[string]any{"to": "2031-05-06"}},
-		{NotBlank: "/note"}, {NotBlank: "/nothing"}, {Exists: "/berth"},
+		{NotBlank: "/note"}, {Exists: "/berth"},
 	}}
 	got := map[string]string{}
 	list := cases(t, doc, plan.Options{Depth: flaw.Quick, Rules: rules, Statuses: map[exchange.Class][]int{exchange.Constraint: {422}, exchange.Reference: {404}}})
@@ -163,6 +165,88 @@ func TestRulesThatNoSchemaSays(t *testing.T) {
 	for name, text := range want {
 		if got[name] != text {
 			t.Errorf("%s is\n%s\nwant\n%s", name, got[name], text)
+		}
+	}
+}
+
+const towOrders = "  /t:\n    post: {requestBody: {required: true, content: {application/json: {schema: {type: object, required: [reference, from, to, purpose], properties: {reference: {type: string, pattern: '^TW-[A-Z0-9]{6}$', examples: [TW-A00001]}, " +
+	"from: {type: string, format: date-time, examples: ['2031-05-04T06:00:00Z']}, to: {type: string, format: date-time, examples: ['2031-05-04T09:00:00Z']}, hazardous: {type: boolean, examples: [false]}, un_number: {type: string, pattern: '^UN[0-9]{4}$'}, " +
+	"purpose: {type: string, minLength: 3, maxLength: 20, examples: [Shifting berth]}}}}}}}\n"
+
+// TestBusinessRulesBindAllCases plans an operation under rules of every sort.
+func TestBusinessRulesBindAllCases(t *testing.T) {
+	doc := description(t, towOrders)
+	rules := map[string][]config.Rule{"POST /t": {
+		{Holds: "body.to > body.from", Blames: []string{"/to"}}, {Holds: "body.from > now", Blames: []string{"/from"}}, {Holds: "!body.hazardous || has(body.un_number)", Blames: []string{"/un_number"}},
+		{Unique: "/reference"}, {Trimmed: "/purpose"},
+	}}
+	opt := plan.Options{Depth: flaw.Deep, Rules: rules, Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Messages: []config.Message{{Field: "/purpose", Rule: "minLength", Says: regexp.MustCompile("least 3")}}}
+	byName := map[string]exchange.Case{}
+	references := map[string]string{}
+	for _, c := range cases(t, doc, opt) {
+		byName[c.Name] = c
+		body, isObject := c.Body.(map[string]any)
+		about := len(c.Flaws) > 0 && strings.HasPrefix(c.Flaws[0].Pointer, "/reference") || len(c.Flaws) > 1
+		if c.Kind != exchange.Flawed {
+			if from, to := body["from"].(string), body["to"].(string); from >= to && len(from) == len(to) {
+				t.Errorf("%s runs from %s to %s", c.Name, from, to)
+			}
+			if body["hazardous"] == true && body["un_number"] == nil {
+				t.Errorf("%s is hazardous without a number", c.Name)
+			}
+		}
+		if reference, ok := body["reference"].(string); isObject && ok && !about {
+			if other, taken := references[reference]; taken {
+				t.Errorf("%s and %s have the same reference %s", c.Name, other, reference)
+			}
+			references[reference] = c.Name
+		}
+	}
+	for name, want := range map[string]string{
+		"/to holds body.to > body.from":                           `"to":"2031-05-04T06:00:00Z"`,
+		"edge, /to holds body.to > body.from":                     `"to":"2031-05-04T06:00:01Z"`,
+		"/from holds body.from > now":                             `"from":"2026-11-2`,
+		"/un_number holds !body.hazardous || has(body.un_number)": `"hazardous":true,"purpose"`,
+		"/reference unique taken":                                 `"reference":"` + fmt.Sprint(byName["control, fullest"].Body.(map[string]any)["reference"]) + `"`,
+		"/purpose trimmed blanks-count":                           `"purpose":"Sh "`,
+		"edge, /purpose trimmed padded":                           `"purpose":" Shifting berth "`,
+	} {
+		if got := string(byName[name].Request.Body); !strings.Contains(got, want) {
+			t.Errorf("%s sends %s, want %s", name, got, want)
+		}
+	}
+	if got := byName["/to format no-offset"].Beside; !slices.Contains(got, "/from") && len(got) > 0 {
+		t.Errorf("beside is %q", got)
+	}
+	if got := byName["/purpose minLength one-below"].Expect.Says; got != "least 3" {
+		t.Errorf("the message has to say %q", got)
+	}
+	opt.Salt = 7
+	for _, c := range cases(t, doc, opt) {
+		if body, ok := c.Body.(map[string]any); ok && c.Kind != exchange.Flawed && references[fmt.Sprint(body["reference"])] != "" {
+			t.Errorf("%s has a reference of the run before: %v", c.Name, body["reference"])
+		}
+	}
+}
+
+func TestRulesThatCannotBe(t *testing.T) {
+	doc := description(t, towOrders)
+	for _, c := range []struct {
+		rules []config.Rule
+		want  string
+	}{
+		{[]config.Rule{{Holds: "body.to >"}}, "does not fit the description, at its character"},
+		{[]config.Rule{{Holds: "body.until > now"}}, "undefined field 'until'"},
+		{[]config.Rule{{Holds: "body.purpose > 3"}}, "no matching overload"},
+		{[]config.Rule{{Holds: "size(body.purpose) < 30"}}, "no request was found that breaks"},
+		{[]config.Rule{{Holds: "body.to > body.from"}, {Holds: "body.from > body.to"}}, "beside the rules before it"},
+		{[]config.Rule{{Holds: "size(body.purpose) > 30"}}, "no valid request was found for which"},
+		{[]config.Rule{{Flaw: "nothing", Patch: map[string]any{"purpose": "Shifting berth"}}}, "leaves the request as it is"},
+		{[]config.Rule{{Exists: "/vessel"}}, `has no field "/vessel"`},
+	} {
+		_, err := plan.New(doc, plan.Options{Rules: map[string][]config.Rule{"POST /t": c.rules}})
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%+v: %v, want %s", c.rules[0], err, c.want)
 		}
 	}
 }

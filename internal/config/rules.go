@@ -1,0 +1,216 @@
+package config
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+)
+
+// Rule is what no schema says. Exactly one of Holds, Flaw, Exists, Unique,
+// NotBlank and Trimmed is set.
+type Rule struct {
+	Holds    string         // an expression in CEL
+	Flaw     string         // in words: a flaw that Patch makes
+	Patch    any            // merged over the fullest control (RFC 7396)
+	Blames   []string       // JSON Pointers of the fields to be named; empty: none need be
+	Exists   string         // the pointer of a field that refers to something that exists
+	Unique   string         // the pointer of a field whose value no two records share
+	NotBlank string         // the pointer of a text that may not be blanks alone
+	Trimmed  string         // the pointer of a text that loses its outer blanks before it is judged
+	Status   int            // the one status that is right; 0: those of the class
+	Says     *regexp.Regexp // what the message has to match; nil: anything
+
+	tree *oad.Tree
+	at   string
+}
+
+// Fail is an error at the place of a member of a rule.
+func (r Rule) Fail(member, hint, problem string, args ...any) error {
+	if r.tree == nil { // made by hand
+		return fmt.Errorf(problem, args...)
+	}
+	return r.tree.Fail(instance.Join(r.at, member), hint, problem, args...)
+}
+
+// kinds are the members that say what a rule is about. All but holds and flaw
+// name one field.
+var kinds = []string{"holds", "flaw", "exists", "unique", "not_blank", "trimmed"}
+
+// ReadRules reads rules that stand at a pointer of another document: those of
+// a description. Errors are *oad.Error.
+func ReadRules(tree *oad.Tree, at string, v any) ([]Rule, error) {
+	return reader{tree}.rules(at, v)
+}
+
+func (r reader) rules(at string, v any) ([]Rule, error) {
+	if v == nil {
+		return nil, nil
+	}
+	list, err := r.list(at, v)
+	if err != nil {
+		return nil, err
+	}
+	var out []Rule
+	for i, e := range list {
+		rule, err := r.rule(fmt.Sprintf("%s/%d", at, i), e)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, rule)
+	}
+	return out, nil
+}
+
+func (r reader) rule(at string, v any) (Rule, error) {
+	rule := Rule{tree: r.tree, at: at}
+	object, err := r.object(at, v)
+	if err != nil {
+		return rule, err
+	}
+	if err := r.known(at, object, append(slices.Clone(kinds), "patch", "blames", "status", "says")...); err != nil {
+		return rule, err
+	}
+	said := 0
+	into := map[string]*string{"holds": &rule.Holds, "flaw": &rule.Flaw, "exists": &rule.Exists, "unique": &rule.Unique, "not_blank": &rule.NotBlank, "trimmed": &rule.Trimmed}
+	for _, key := range kinds {
+		v, has := object[key]
+		if !has {
+			continue
+		}
+		said++
+		text, err := r.text(at+"/"+key, v)
+		if err == nil && key != "flaw" && key != "holds" {
+			err = r.pointer(at+"/"+key, text)
+		}
+		if *into[key] = text; err != nil {
+			return rule, err
+		}
+	}
+	if said != 1 {
+		return rule, r.tree.Fail(at, "write one of "+strings.Join(kinds, ", "), "the rule says %d things where one is asked for", said)
+	}
+	if rule.Patch = object["patch"]; (rule.Patch == nil) == (rule.Flaw != "") {
+		return rule, r.tree.Fail(at, "flaw: says in words what patch: makes wrong", "a patch belongs to a flaw, and a flaw to a patch")
+	}
+	if rule.Blames, err = r.blames(at+"/blames", object["blames"]); err != nil {
+		return rule, err
+	}
+	if v, has := object["status"]; has {
+		n, _ := v.(json.Number)
+		code, err := n.Int64()
+		if err != nil || code < 400 || code > 499 {
+			return rule, r.tree.Fail(at+"/status", "write a status from 400 to 499", "%s is no rejection", instance.Encode(v))
+		}
+		rule.Status = int(code)
+	}
+	if v, has := object["says"]; has {
+		text, err := r.text(at+"/says", v)
+		if err != nil {
+			return rule, err
+		}
+		if rule.Says, err = regexp.Compile(text); err != nil {
+			return rule, r.expression(at+"/says", text, err)
+		}
+	}
+	return rule, nil
+}
+
+func (r reader) expression(at, text string, err error) error {
+	return r.tree.Fail(at, "write it as RE2 reads it, for example (?i)required", "%q is no regular expression: %s", text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+}
+
+func (r reader) blames(at string, v any) ([]string, error) {
+	if v == nil {
+		return nil, nil
+	}
+	list, isList := v.([]any)
+	if !isList {
+		list = []any{v}
+	}
+	var out []string
+	for _, e := range list {
+		text, err := r.text(at, e)
+		if err == nil {
+			err = r.pointer(at, text)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, text)
+	}
+	return out, nil
+}
+
+// Message is what the message about a field has to say for a rule.
+type Message struct {
+	Field string // JSON Pointer; * for any
+	Rule  string // a keyword; * for any
+	Says  *regexp.Regexp
+}
+
+// messages reads the table of messages: by field, then by rule, the text itself
+// or /a regular expression/.
+func (c *Config) messages(r reader, top map[string]any) error {
+	v, has := top["messages"]
+	if !has {
+		return nil
+	}
+	fields, err := r.object("/messages", v)
+	if err != nil {
+		return err
+	}
+	for _, field := range r.tree.Names("/messages") {
+		at := instance.Join("/messages", field)
+		if field != "*" {
+			if err := r.pointer(at, field); err != nil {
+				return err
+			}
+		}
+		rules, err := r.object(at, fields[field])
+		if err != nil {
+			return err
+		}
+		for _, rule := range r.tree.Names(at) {
+			place := instance.Join(at, rule)
+			text, err := r.text(place, rules[rule])
+			if err != nil {
+				return err
+			}
+			source := "^" + regexp.QuoteMeta(text) + "$"
+			if inner, ok := strings.CutPrefix(text, "/"); ok && strings.HasSuffix(inner, "/") {
+				source = strings.TrimSuffix(inner, "/")
+			}
+			says, err := regexp.Compile(source)
+			if err != nil {
+				return r.expression(place, text, err)
+			}
+			c.Messages = append(c.Messages, Message{field, rule, says})
+		}
+	}
+	return nil
+}
+
+// Says is what the message about a field has to match for a rule; nil where
+// nothing is said. What is said of the field goes before what is said of any.
+func Says(messages []Message, pointer, rule string) *regexp.Regexp {
+	for _, want := range [][2]string{{pointer, rule}, {pointer, "*"}, {"*", rule}, {"*", "*"}} {
+		for _, m := range messages {
+			if m.Rule == want[1] && (m.Field == want[0] || want[0] == pointer && m.Field != "*" && sameField(m.Field, pointer)) {
+				return m.Says
+			}
+		}
+	}
+	return nil
+}
+
+// sameField tells whether a pointer is the one named, in which * is any index.
+func sameField(named, pointer string) bool {
+	n, _ := instance.Split(named)
+	p, _ := instance.Split(pointer)
+	return slices.EqualFunc(n, p, func(x, y string) bool { return x == y || x == "*" })
+}

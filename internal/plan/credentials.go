@@ -1,0 +1,82 @@
+package plan
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/oad"
+)
+
+// authorise finds what the operation's requests are authorised with. The error
+// says which credentials are missing.
+func (p *Plan) authorise(op *Operation) error {
+	if len(op.Security) == 0 {
+		return nil
+	}
+	schemes := p.doc.Schemes()
+	var asked []string
+	for _, way := range op.Security {
+		var out []exchange.Credential
+		for _, name := range way {
+			i := slices.IndexFunc(schemes, func(s oad.Scheme) bool { return s.Name == name })
+			if i < 0 || !p.provided(schemes[i]) {
+				out = nil
+				break
+			}
+			s := schemes[i]
+			out = append(out, exchange.Credential{Scheme: s.Name, Kind: s.Kind, In: s.In, Name: s.Key})
+		}
+		if len(out) > 0 {
+			op.credentials = out
+			return nil
+		}
+		asked = append(asked, strings.Join(way, " and "))
+	}
+	if p.opt.Authorise {
+		return fmt.Errorf("it asks for credentials (%s), and none are given: credentials: in obiter.yaml, or --header", strings.Join(asked, " or "))
+	}
+	return nil
+}
+
+// provided tells whether a value is known for a scheme: one of its own, or a
+// header that every request carries.
+func (p *Plan) provided(s oad.Scheme) bool {
+	return s.Kind != "" && (slices.Contains(p.opt.Credentials, s.Name) ||
+		s.In == "header" && slices.ContainsFunc(p.opt.Headers, func(h string) bool { return strings.EqualFold(h, s.Key) }))
+}
+
+// authorisation sends the fullest request without its credentials, with a
+// malformed one, and with one that is well-formed and wrong.
+func (e *emitter) authorisation() {
+	for i, credential := range e.op.credentials {
+		for _, v := range []struct {
+			variant string
+			depth   flaw.Depth
+			class   exchange.Class
+			reason  string
+		}{
+			{"missing", flaw.Quick, exchange.Unauthorized, "the credential is left out"},
+			{"malformed", flaw.Usual, exchange.Malformed, "the credential is not of its scheme's form"},
+			{"wrong", flaw.Usual, exchange.Unauthorized, "the credential is of the right form, and is nobody's"},
+		} {
+			if !e.at(v.depth) || v.variant == "malformed" && credential.Kind == "apiKey" { // a key has no form
+				continue
+			}
+			flawed := slices.Clone(e.op.credentials)
+			flawed[i].Flaw = v.variant
+			values := e.op.values(fullest)
+			flaws := []flaw.Flaw{{In: "request", Rule: "credentials", Variant: v.variant, Reason: fmt.Sprintf("%s (%s)", v.reason, credential.Scheme)}}
+			identity := []flaw.Flaw{{In: "request", Rule: "credentials", Variant: v.variant + " " + credential.Scheme}}
+			c := exchange.Case{Name: "credentials " + v.variant + " " + credential.Scheme, Kind: exchange.Flawed, Request: e.op.compose(values), Flaws: flaws, Credentials: flawed,
+				Control: values["body"], Base: fullest, Expect: exchange.Expect{Class: v.class}}
+			if credential.Kind == "apiKey" { // no authentication scheme of HTTP rules it
+				c.Expect.Statuses = []int{http.StatusUnauthorized, http.StatusForbidden}
+			}
+			e.give(c, identity)
+		}
+	}
+}
