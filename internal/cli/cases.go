@@ -56,7 +56,7 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	p, err := plan.New(doc, settled(opt, conf, nil))
+	p, err := plan.New(doc, settled(opt, doc, conf, nil))
 	if err != nil {
 		return err
 	}

@@ -20,7 +20,6 @@ import (
 	"obiter/internal/config"
 	"obiter/internal/harbour"
 	"obiter/internal/oad"
-	"obiter/internal/plan"
 	"obiter/internal/report"
 	"obiter/internal/send"
 )
@@ -106,20 +105,20 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	if err != nil {
 		return err
 	}
+	conf, err := config.Read("harbour/obiter.yaml", harbour.Config, os.LookupEnv)
+	if err != nil {
+		return err
+	}
+	t := &trial{app: a, conf: conf, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: 8, without: map[string]string{},
+		send: send.Options{Agent: agent(), RunID: rand.Text()}}
+	if err := t.ready(); err != nil {
+		return err
+	}
 	a.step("What there is to break", "obiter survey openapi.yaml")
-	if err := a.survey(doc, opt, false, false); err != nil {
+	if err := a.survey(doc, settled(opt, doc, conf, nil), false, false); err != nil {
 		return err
 	}
 	a.step("Send it all, and judge every answer", "obiter try openapi.yaml --at "+base.String())
-	p, err := plan.New(doc, opt)
-	if err != nil {
-		return err
-	}
-	sender, err := send.New(base, send.Options{Agent: agent(), RunID: rand.Text()})
-	if err != nil {
-		return err
-	}
-	t := &trial{app: a, conf: &config.Config{}, doc: doc, plan: p, opt: opt, base: base, sender: sender, depth: c.String("depth"), wide: 8}
 	rep, err := t.do(ctx)
 	if err != nil {
 		return t.outcome(rep, err)
@@ -212,14 +211,10 @@ func (a *app) demoFiles(folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return usage(fmt.Sprintf("the folder %s cannot be made: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
 	}
-	doc, err := oad.Read("openapi.yaml", harbour.Description)
-	if err != nil {
-		return err
-	}
 	if err := newFile(filepath.Join(folder, "openapi.yaml"), harbour.Description); err != nil {
 		return err
 	}
-	if err := newFile(filepath.Join(folder, configFile), []byte(config.Draft(doc, "openapi.yaml"))); err != nil {
+	if err := newFile(filepath.Join(folder, configFile), harbour.Config); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s and %s are written.\nNext: obiter demo --serve --listen 127.0.0.1:8080\n      cd %s && obiter try\n",

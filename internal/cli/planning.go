@@ -8,7 +8,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -83,13 +85,22 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 	for _, o := range doc.Operations {
 		names = append(names, o.Name())
 	}
-	return conf, doc, conf.CheckOperations(names)
+	if err := conf.CheckOperations(names); err != nil {
+		return nil, nil, err
+	}
+	var schemes []string
+	for _, s := range doc.Schemes() {
+		schemes = append(schemes, s.Name)
+	}
+	return conf, doc, conf.CheckSchemes(schemes)
 }
 
 // settled are the options of a plan with what the configuration says, given the
 // values of fixtures.
-func settled(opt plan.Options, conf *config.Config, values map[string]any) plan.Options {
-	opt.Values, opt.Statuses, opt.Bodies, opt.Rules = values, conf.Statuses, map[string]any{}, map[string][]config.Rule{}
+func settled(opt plan.Options, doc *oad.Document, conf *config.Config, values map[string]any) plan.Options {
+	opt.Removable, opt.PerCase = removable(doc, conf)
+	opt.Values, opt.Statuses, opt.Messages, opt.Bodies, opt.Rules = values, conf.Statuses, conf.Messages, map[string]any{}, map[string][]config.Rule{}
+	opt.Now = time.Now()
 	for name, o := range conf.Operations {
 		for _, r := range o.Rules {
 			r.Patch = conf.Expand(r.Patch, values)
@@ -99,7 +110,31 @@ func settled(opt plan.Options, conf *config.Config, values map[string]any) plan.
 			opt.Bodies[name] = conf.Expand(conf.Known(o.Body, values), values)
 		}
 	}
+	opt.Credentials = nil
+	for name, value := range conf.Credentials {
+		if values == nil || conf.Resolves(value, values) {
+			opt.Credentials = append(opt.Credentials, name)
+		}
+	}
+	for _, h := range conf.Headers {
+		if values == nil || conf.Resolves(h[1], values) {
+			opt.Headers = append(slices.Clone(opt.Headers), h[0])
+		}
+	}
 	return opt
+}
+
+// removable are the DELETE operations that fixtures make records for, and all
+// operations that have new ones for each case.
+func removable(doc *oad.Document, conf *config.Config) (removable, perCase map[string]bool) {
+	removable, perCase = map[string]bool{}, map[string]bool{}
+	for _, o := range doc.Operations {
+		if o.Method == "DELETE" && conf.Removable(o.Name()) {
+			removable[o.Name()] = true
+		}
+		perCase[o.Name()] = slices.ContainsFunc(conf.Own(o.Name()), func(f config.Fixture) bool { return f.Each == "case" })
+	}
+	return removable, perCase
 }
 
 // description reads the one that a command names, or the configuration, or the

@@ -34,7 +34,7 @@ func (a *app) surveyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.survey(doc, settled(opt, conf, nil), c.Bool("fields"), c.String("format") == "json")
+			return a.survey(doc, settled(opt, doc, conf, nil), c.Bool("fields"), c.String("format") == "json")
 		},
 	}
 }

@@ -1,33 +1,23 @@
 package cli
 
 import (
-	"cmp"
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/config"
-	"obiter/internal/exchange"
-	"obiter/internal/fixture"
 	"obiter/internal/layout"
-	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
 	"obiter/internal/report"
-	"obiter/internal/run"
-	"obiter/internal/send"
 )
 
 func (a *app) tryCommand() *cli.Command {
@@ -41,6 +31,10 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "for one exchange, from connecting to the last byte"},
 			&cli.StringSliceFlag{Name: "header", Usage: "add `'Name: value'` to every request (repeatable); values are not kept"},
 			&cli.StringSliceFlag{Name: "allow-host", Usage: "a `HOST` beside this machine that may be sent to (repeatable)"},
+			&cli.StringFlag{Name: "ca", Usage: "trust the certificates in `FILE` (PEM) as well"},
+			&cli.StringFlag{Name: "cert", Usage: "show the client certificate in `FILE` (PEM); with --key"},
+			&cli.StringFlag{Name: "key", Usage: "the private key of --cert, in `FILE` (PEM)"},
+			&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file as it is written"},
 			&cli.StringFlag{Name: "save", Usage: "keep the run in `FILE` as well"},
 		),
@@ -59,123 +53,6 @@ func (a *app) tryCommand() *cli.Command {
 	}
 }
 
-// trial is one run of try with everything it needs.
-type trial struct {
-	app    *app
-	conf   *config.Config
-	send   send.Options
-	doc    *oad.Document
-	plan   *plan.Plan
-	opt    plan.Options
-	base   *url.URL
-	sender *send.Sender
-	depth  string
-	wide   int
-	save   string
-	format string
-	names  []string // of headers given on the command line
-}
-
-func (a *app) trialOf(c *cli.Command, conf *config.Config, doc *oad.Document) (*trial, error) {
-	at := cmp.Or(c.String("at"), conf.At)
-	if at == "" && len(doc.Servers) > 0 {
-		at = doc.Servers[0]
-	}
-	if at == "" {
-		return nil, usage("it is not said where the service is", "add --at http://localhost:8080")
-	}
-	base, err := address(at)
-	if err != nil {
-		return nil, err
-	}
-	opt, err := planOptions(c, strings.TrimSuffix(base.String(), "/"))
-	if err != nil {
-		return nil, err
-	}
-	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
-		return nil, usage(fmt.Sprintf("--parallel %d is out of range", c.Int("parallel")), "from 1 to 1024")
-	}
-	if f := c.String("format"); !slices.Contains([]string{"text", "json", "ndjson"}, f) {
-		return nil, usage(fmt.Sprintf("--format %q is not known", f), "text, json and ndjson are")
-	}
-	if c.Duration("timeout") <= 0 {
-		return nil, usage("--timeout must be longer than nothing", "for example --timeout 5s")
-	}
-	headers, err := headers(c.StringSlice("header"))
-	if err != nil {
-		return nil, err
-	}
-	t := &trial{app: a, conf: conf, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: c.Int("parallel"), save: c.String("save"), format: c.String("format")}
-	for _, h := range append(conf.Headers, headers...) {
-		if name := http.CanonicalHeaderKey(h[0]); !slices.Contains(t.names, name) {
-			t.names = append(t.names, name)
-		}
-	}
-	if t.plan, err = plan.New(doc, settled(opt, conf, nil)); err != nil {
-		return nil, err
-	}
-	t.send = send.Options{Timeout: c.Duration("timeout"), AllowHosts: append(c.StringSlice("allow-host"), conf.AllowHosts...), Headers: headers, Agent: agent(), RunID: rand.Text()}
-	t.sender, err = t.newSender(nil)
-	return t, err
-}
-
-// newSender makes a sender whose headers know the values of fixtures; those that
-// are not kept yet leave their header out.
-func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
-	opt := t.send
-	opt.Headers = nil
-	for _, h := range t.conf.Headers {
-		if t.conf.Resolves(h[1], values) {
-			opt.Headers = append(opt.Headers, [2]string{http.CanonicalHeaderKey(h[0]), t.conf.ExpandText(h[1], values)})
-		}
-	}
-	opt.Headers = append(opt.Headers, t.send.Headers...)
-	return send.New(t.base, opt)
-}
-
-// fixtures makes what must be there first. The plan and the sender are made anew
-// with the values kept. What comes back takes it all away again.
-func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
-	needed := t.conf.Needed(slices.Collect(t.plan.Names()))
-	if len(needed) == 0 {
-		return func() {}, nil
-	}
-	bench := fixture.New(t.conf, func(bodies, values map[string]any) (*plan.Plan, error) {
-		if err := t.learn(values); err != nil {
-			return nil, err
-		}
-		opt := plan.Options{Base: t.opt.Base, Seed: t.opt.Seed, Bodies: bodies, Values: values}
-		return plan.New(t.doc, opt)
-	}, func(ctx context.Context, c exchange.Case) exchange.Answer { return t.sender.Send(ctx, c) })
-	undo = func() {
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoTime)
-		defer cancel()
-		for _, left := range bench.Undo(ctx) {
-			fmt.Fprintln(t.app.streams.Err, "left behind: "+clean(left))
-		}
-	}
-	if err := bench.Make(ctx, needed); err != nil {
-		return undo, err
-	}
-	if t.plan, err = plan.New(t.doc, settled(t.opt, t.conf, bench.Values)); err != nil {
-		return undo, err
-	}
-	return undo, t.learn(bench.Values)
-}
-
-// learn takes a sender that knows the values in place of the one there is.
-func (t *trial) learn(values map[string]any) error {
-	sender, err := t.newSender(values)
-	if err == nil {
-		t.sender.Close()
-		t.sender = sender
-	}
-	return err
-}
-
-// undoTime is how long taking fixtures away may take, after an interrupt as well.
-const undoTime = 1500 * time.Millisecond
-
 func agent() string {
 	v, _, _ := strings.Cut(version(), " ")
 	return "obiter/" + v
@@ -192,53 +69,6 @@ func headers(list []string) ([][2]string, error) {
 		out = append(out, [2]string{http.CanonicalHeaderKey(name), value})
 	}
 	return out, nil
-}
-
-// do sends everything, printing a line an operation.
-func (t *trial) do(ctx context.Context) (*report.Report, error) {
-	defer func() { t.sender.Close() }()
-	if err := t.sender.Reach(ctx); err != nil {
-		return nil, err
-	}
-	undo, err := t.fixtures(ctx)
-	defer undo()
-	if err != nil {
-		return nil, err
-	}
-	w, closeFiles, err := t.runFile()
-	if err != nil {
-		return nil, err
-	}
-	a := t.app
-	words := a.streams.Out
-	if t.format == "json" || t.format == "ndjson" {
-		words = io.Discard
-	}
-	fmt.Fprintln(words, a.heading(t.doc)+a.look.dim(", at "+clean(t.base.String())))
-	fmt.Fprintln(words)
-	width := t.nameWidth()
-	bar := newProgress(a.streams.Err, t.plan.Len())
-	rep, err := run.Do(ctx, t.plan, run.Options{
-		Parallel: t.wide,
-		Send:     t.sender.Send, // the one that knows the fixtures' values
-		Record:   w.Result,
-		Late:     w.Late,
-		Layout:   t.layout(),
-		Progress: bar.sent,
-		Finished: func(op *plan.Operation, l *report.Line) {
-			bar.clear()
-			fmt.Fprintln(words, "  "+a.operationLine(op, l, width))
-			bar.operationDone()
-		},
-	})
-	bar.clear()
-	totals := rep.Totals()
-	totals.Layout = rep.Layout
-	totals.Interrupted = errors.Is(err, context.Canceled)
-	if e := errors.Join(w.Close(totals), closeFiles()); e != nil && err == nil {
-		err = e
-	}
-	return rep, err
 }
 
 // layout is the configured one; nil where it is to be learned.
@@ -310,7 +140,7 @@ func (t *trial) runFile() (*record.Writer, func() error, error) {
 		}
 		return errors.Join(errs...)
 	}
-	w, err := record.NewWriter(io.MultiWriter(writers...), record.Head{
+	w, err := record.NewWriter(t.redact.writer(io.MultiWriter(writers...)), record.Head{
 		Program: version(), Description: t.doc.Name, At: t.base.String(), Seed: t.opt.Seed, Depth: t.depth,
 		Started: time.Now().UTC().Format(time.RFC3339), Headers: t.names,
 	})
@@ -342,6 +172,8 @@ func (t *trial) outcome(rep *report.Report, err error) error {
 		return err
 	case rep.Totals().Cases == 0:
 		return &failure{exitUnproved, "no operation has parameters or a body to break, so nothing was sent", "obiter survey tells why each operation is left out"}
+	case len(t.failed) > 0 && rep.Errors() == 0:
+		return usage("not everything could be tried: "+plural(len(t.failed), "fixture")+" could not be made ("+strings.Join(t.failed, ", ")+")", "mend that first; it is told above")
 	case !rep.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", t.unprovenHint(rep)}
 	case rep.Errors() > 0:

@@ -68,7 +68,7 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 	if err := r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "tls"); err != nil {
 		return nil, err
 	}
-	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.statuses, c.fixtures, c.operations, c.messages, c.credentials, c.tls, c.references} {
+	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.credentials, c.statuses, c.fixtures, c.operations, c.messages, c.tls, c.references} {
 		if err := part(r, top); err != nil {
 			return nil, err
 		}
@@ -432,8 +432,8 @@ func (c *Config) Needed(operations []string) []Fixture {
 			wanted[n] = true
 		}
 	}
-	for _, h := range c.Headers {
-		want(references(h[1]))
+	for _, text := range c.Everywhere() {
+		want(references(text))
 	}
 	for _, name := range operations {
 		o := c.Operations[name]

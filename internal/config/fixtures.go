@@ -5,6 +5,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strings"
 
 	"obiter/internal/instance"
 )
@@ -16,6 +17,7 @@ type Fixture struct {
 	Body any               // merged over the control (RFC 7396); nil: the control as it is
 	Keep map[string]string // by name: a runtime expression of OpenAPI
 	Undo string            // the operation that takes it away; may be empty
+	Each string            // how often it is made: once a run, an operation or a case
 	at   string            // JSON Pointer into the file
 }
 
@@ -47,7 +49,7 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 	if err != nil {
 		return f, err
 	}
-	if err := r.known(at, object, "name", "send", "body", "keep", "undo"); err != nil {
+	if err := r.known(at, object, "name", "send", "body", "keep", "undo", "each"); err != nil {
 		return f, err
 	}
 	for _, key := range []string{"name", "send"} {
@@ -66,7 +68,15 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 			return f, err
 		}
 	}
-	f.Body = object["body"]
+	f.Body, f.Each = object["body"], "run"
+	if v, has := object["each"]; has {
+		if f.Each, err = r.text(at+"/each", v); err != nil {
+			return f, err
+		}
+		if !slices.Contains([]string{"run", "operation", "case"}, f.Each) {
+			return f, r.tree.Fail(at+"/each", "run, operation and case are", "each: %q is not known", f.Each)
+		}
+	}
 	keep, has := object["keep"]
 	if !has {
 		return f, nil
@@ -109,14 +119,17 @@ func (c *Config) inOrder(r reader) error {
 		}
 		return missing
 	}
+	early := c.givers()
 	for len(out) < len(c.Fixtures) {
-		before := len(out)
-		for _, f := range c.Fixtures {
-			if !placed[f.Name] && needs(f) == "" {
-				out, placed[f.Name] = append(out, f), true
-			}
+		ready := func(only map[string]bool) int {
+			return slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return !placed[f.Name] && needs(f) == "" && (only == nil || only[f.Name]) })
 		}
-		if len(out) > before {
+		i := ready(early)
+		if i < 0 {
+			i = ready(nil)
+		}
+		if i >= 0 {
+			out, placed[c.Fixtures[i].Name] = append(out, c.Fixtures[i]), true
 			continue
 		}
 		for _, f := range c.Fixtures {
@@ -127,4 +140,111 @@ func (c *Config) inOrder(r reader) error {
 	}
 	c.Fixtures = out
 	return nil
+}
+
+// givers are the fixtures that all others may need: those whose values headers
+// and credentials refer to, and those that these need.
+func (c *Config) givers() map[string]bool {
+	wanted := map[string]bool{}
+	for _, text := range c.Everywhere() {
+		for _, ref := range references(text) {
+			wanted[ref] = true
+		}
+	}
+	out := map[string]bool{}
+	for range c.Fixtures { // each round finds what one more step needs
+		for _, f := range c.Fixtures {
+			for name := range f.Keep {
+				if wanted[name] && !out[f.Name] {
+					out[f.Name] = true
+					for _, ref := range append(references(f.Body), parameters(f.Send)...) {
+						wanted[ref] = true
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Everywhere are the texts that go into every request: headers and credentials.
+func (c *Config) Everywhere() []string {
+	var out []string
+	for _, h := range c.Headers {
+		out = append(out, h[1])
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Credentials)) {
+		out = append(out, c.Credentials[name])
+	}
+	return out
+}
+
+// Removable tells whether fixtures keep all path parameters of an operation, so
+// that it can be tried on records that were made for it.
+func (c *Config) Removable(operation string) bool {
+	names := parameters(operation)
+	for _, name := range names {
+		if !slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { _, keeps := f.Keep[name]; return keeps }) {
+			return false
+		}
+	}
+	return len(names) > 0
+}
+
+// Own are the fixtures that an operation needs for itself, each after those that
+// it needs: what is made anew each operation or case, and what a DELETE removes.
+func (c *Config) Own(operation string) []Fixture {
+	var out []Fixture
+	for _, f := range c.Needed([]string{operation}) {
+		removed := strings.HasPrefix(operation, "DELETE ") && slices.ContainsFunc(parameters(operation), func(name string) bool { _, keeps := f.Keep[name]; return keeps })
+		if f.Each != "run" || removed {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Remover is the fixture that tells how records are removed that an operation
+// makes; false where none does.
+func (c *Config) Remover(operation string) (Fixture, bool) {
+	i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == operation && f.Undo != "" })
+	if i < 0 {
+		return Fixture{}, false
+	}
+	return c.Fixtures[i], true
+}
+
+// Secrets are values that may not be written anywhere: of environment variables
+// that the file refers to, and what headers and credentials are made of.
+func (c *Config) Secrets(values map[string]any) []string {
+	var out []string
+	add := func(s string) {
+		if len(s) >= minSecret && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	for _, ref := range references(c.tree.Value()) {
+		if v, set := c.env(ref); set {
+			if _, kept := values[ref]; !kept {
+				add(v)
+			}
+		}
+	}
+	for _, text := range c.Everywhere() {
+		for _, ref := range references(text) {
+			if v, kept := values[ref]; kept {
+				add(fmt.Sprint(v))
+			}
+		}
+	}
+	return out
+}
+
+// minSecret is the length of the shortest text that is looked for: shorter ones
+// stand everywhere.
+const minSecret = 4
+
+// Needs tells whether a fixture uses a value: in its body, or in a path.
+func (f Fixture) Needs(name string) bool {
+	return slices.Contains(append(append(references(f.Body), parameters(f.Send)...), parameters(f.Undo)...), name)
 }

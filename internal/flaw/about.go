@@ -48,6 +48,10 @@ var Rules = []About{
 	{"unknown-path", "A path that the description does not have; once a plan."},
 	{"wrong-method", "A method that the path does not describe; GET first, for it changes nothing."},
 	{"rule", "What the configuration makes wrong by hand (rules: flaw and patch)."},
+	{"holds", "An expression of the configuration (rules: holds) is made false by the smallest change that is found, one of the fields it blames first; edges just keep it."},
+	{"unique", "The value of the record that the first control made, where the configuration says unique. All other requests have new values there."},
+	{"trimmed", "A text that is long enough only by its blanks, where the configuration says trimmed; an edge has blanks around the text."},
+	{"credentials", "The credential of a security scheme left out, malformed, and one of the right form that is nobody's. Only where the operation declares security and a value is known."},
 	{"not-blank", "A text of blanks alone, where the configuration says not_blank."},
 	{"exists", "A well-formed value that names nothing, where the configuration says exists."},
 }

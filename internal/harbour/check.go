@@ -28,6 +28,8 @@ type checker struct {
 	bytes  bool // the fault bytes-counted
 	coerce bool // the fault numbers-coerced
 	below  bool // the fault maximum-exclusive
+
+	untrimmed bool // the fault blanks-counted
 }
 
 func (c *checker) fail(at, kind, detail string, args ...any) {
@@ -290,7 +292,12 @@ var (
 	)
 	session = object(
 		field{"guest_code", true, text(0, 0, matching(`^G-[0-9]{4}\z`, "must be G- and four digits"))},
-		field{"pass_phrase", true, text(12, 64)},
+		field{"pass_phrase", true, text(12, 64, func(s string) string {
+			if !strings.ContainsAny(s, "0123456789") {
+				return "must contain a digit"
+			}
+			return ""
+		})},
 		field{"minutes", false, number(limits{least: "5", most: "240", integer: true})},
 	)
 )

@@ -25,6 +25,8 @@ const (
 	replaceBooking = "PUT /berth-bookings/{booking_id}"
 	orderPilot     = "POST /pilot-orders"
 	openSession    = "POST /sessions"
+	orderTow       = "POST /tow-orders"
+	replaceTow     = "PUT /tow-orders/{tow_id}"
 )
 
 // Faults are all of them, each a mistake seen in practice.
@@ -71,6 +73,19 @@ var Faults = []Fault{
 	{"lists-as-400", bookBerth, "odd-status", "rules of lists are answered with 400 and all others with 422", false, []string{"title-drift"}},
 	{"slow-minutes", openSession, "slow-rejection", "one rule takes more than a second to check", false, nil},
 	{"moody", changeVessel, "unstable", "the same request is rejected with 422 first and with 400 then", false, []string{"odd-status", "title-drift"}},
+	{"backward-tows", orderTow, "accepted", "a tow may end before it begins", true, nil},
+	{"past-tows", orderTow, "accepted", "a tow may begin in the past", false, nil},
+	{"unnumbered-tows", replaceTow, "accepted", "hazardous cargo needs no UN number on the update", false, nil},
+	{"overpulled-tows", orderTow, "accepted", "nobody counts what the tugs can pull", false, nil},
+	{"ghost-tows", orderTow, "accepted", "a tow may be for a vessel that is not there", false, nil},
+	{"repeated-tows", orderTow, "accepted", "two orders may have one reference", true, nil},
+	{"blanks-counted", orderTow, "accepted", "blanks count towards a length", false, nil},
+	{"phrases-unchecked", openSession, "accepted", "a pass phrase needs no digit", false, nil},
+	{"open-door", replaceTow, "accepted", "the token is not asked for", false, nil},
+	{"any-token", orderTow, "accepted", "any token will do", false, nil},
+	{"no-challenge", orderTow, "missing-header", "401 comes without WWW-Authenticate", false, nil},
+	{"other-words", orderTow, "wrong-message", "a message does not say what is wrong", false, nil},
+	{"minute-demanded", orderTow, "edge-rejected", "a tow of less than a minute is refused", false, nil},
 	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false, nil},
 }
 

@@ -26,6 +26,12 @@ import (
 //go:embed openapi.yaml
 var Description []byte
 
+// Config is the configuration that goes with it (obiter.yaml): records that are
+// made first, and the rules that no schema says.
+//
+//go:embed obiter.yaml
+var Config []byte
+
 // maxBody is the largest request body read, in bytes; maxKept how many records
 // of a kind are kept.
 const (
@@ -54,7 +60,7 @@ func New(faults []string) (*Office, error) {
 		return nil, err
 	}
 	o := &Office{faults: on, met: map[string]bool{}, stores: map[string]*store{}}
-	for _, kind := range []string{"vessels", "berth-bookings", "pilot-orders", "sessions"} {
+	for _, kind := range []string{"vessels", "berth-bookings", "pilot-orders", "sessions", "tow-orders"} {
 		o.stores[kind] = &store{records: map[string]any{}}
 	}
 	o.keep("vessels", "5e0c3f6a-2b71-4c8d-9a4e-6f1d2c3b4a59", aurora("cargo"))
@@ -109,25 +115,34 @@ type endpoint struct {
 	media     string
 	rule      rule // of the body; nil: it takes none
 	run       func(o *Office, w http.ResponseWriter, r *http.Request, kind, id string, body map[string]any)
+	guarded   bool // asks for the token of a session
 }
 
 // routes by path: a collection, or one record of it.
 var routes = map[string]map[string]endpoint{
 	"/vessels": {
 		"GET":  {operation: listVessels, run: (*Office).list},
-		"POST": {createVessel, "application/json", vessel, (*Office).create},
+		"POST": {createVessel, "application/json", vessel, (*Office).create, false},
 	},
 	"/vessels/*": {
 		"GET":    {run: (*Office).read},
-		"PUT":    {replaceVessel, "application/json", vessel, (*Office).replace},
-		"PATCH":  {changeVessel, "application/merge-patch+json", vesselChange, (*Office).change},
+		"PUT":    {replaceVessel, "application/json", vessel, (*Office).replace, false},
+		"PATCH":  {changeVessel, "application/merge-patch+json", vesselChange, (*Office).change, false},
 		"DELETE": {run: (*Office).remove},
 	},
 	"/berths":           {"GET": {run: (*Office).berths}},
-	"/berth-bookings":   {"POST": {bookBerth, "application/json", booking, (*Office).create}},
-	"/berth-bookings/*": {"PUT": {replaceBooking, "application/json", booking, (*Office).replace}},
-	"/pilot-orders":     {"POST": {orderPilot, "application/json", pilotOrder, (*Office).create}},
-	"/sessions":         {"POST": {openSession, "application/json", session, (*Office).create}},
+	"/berth-bookings":   {"POST": {bookBerth, "application/json", booking, (*Office).create, false}},
+	"/berth-bookings/*": {"PUT": {replaceBooking, "application/json", booking, (*Office).replace, false}, "DELETE": {run: (*Office).remove}},
+	"/pilot-orders/*":   {"DELETE": {run: (*Office).remove}},
+	"/sessions/*":       {"DELETE": {run: (*Office).remove}},
+	"/tow-orders":       {"POST": {orderTow, "application/json", towOrder, (*Office).create, true}},
+	"/tow-orders/*": {
+		"GET":    {run: (*Office).read, guarded: true},
+		"PUT":    {replaceTow, "application/json", towOrder, (*Office).replace, true},
+		"DELETE": {run: (*Office).remove, guarded: true},
+	},
+	"/pilot-orders": {"POST": {orderPilot, "application/json", pilotOrder, (*Office).create, false}},
+	"/sessions":     {"POST": {openSession, "application/json", session, (*Office).create, false}},
 }
 
 // ServeHTTP routes a request, reads and checks its body, and carries it out.
@@ -149,6 +164,10 @@ func (o *Office) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	e, ok := methods[method]
 	if !ok {
 		o.notAllowed(w, route, methods)
+		return
+	}
+	if e.guarded && !o.admitted(r, e) {
+		o.challenge(w, e)
 		return
 	}
 	if id != "" {
@@ -209,11 +228,14 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 		o.malformed(w, e, len(data) == 0)
 		return nil, false
 	}
-	c := &checker{bytes: o.has(e, "bytes-counted"), coerce: o.has(e, "numbers-coerced"), below: o.has(e, "maximum-exclusive")}
+	c := &checker{bytes: o.has(e, "bytes-counted"), coerce: o.has(e, "numbers-coerced"), below: o.has(e, "maximum-exclusive"), untrimmed: o.has(e, "blanks-counted")}
 	e.rule(c, "", value)
 	object, _ := value.(map[string]any)
 	if o.has(e, "half-written") && object["type"] != nil && len(c.errors) > 0 {
 		o.keep(kind, id, aurora(object["type"]))
+	}
+	if e.guarded && object != nil {
+		o.towRules(c, e, id, object)
 	}
 	errors := o.overlook(e, c.errors, object)
 	if len(errors) > 0 {
@@ -261,6 +283,9 @@ func (o *Office) overlook(e endpoint, errors []fieldError, object map[string]any
 	}
 	if o.has(e, "duplicates-kept") {
 		drop("unique")
+	}
+	if o.has(e, "phrases-unchecked") {
+		errors = slices.DeleteFunc(errors, func(f fieldError) bool { return f.detail == "must contain a digit" })
 	}
 	if o.has(e, "optional-demanded") && len(errors) == 0 && object["note"] == nil {
 		errors = append(errors, fieldError{"/note", "is required", "required"})

@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -25,9 +26,13 @@ func shown(id string, record any) map[string]any {
 
 func (o *Office) create(w http.ResponseWriter, r *http.Request, kind, _ string, body map[string]any) {
 	id := o.newID(kind)
+	if kind == "sessions" {
+		body = maps.Clone(body)
+		body["token"] = newToken()
+	}
 	o.keep(kind, id, body)
 	if o.faults["answer-differs"] && kind == "sessions" {
-		answer(w, http.StatusCreated, "application/json", instance.Encode(map[string]any{"id": id, "minutes": "unlimited"}))
+		answer(w, http.StatusCreated, "application/json", instance.Encode(map[string]any{"id": id, "token": body["token"], "minutes": "unlimited"}))
 		return
 	}
 	w.Header().Set("Location", "/"+kind+"/"+url.PathEscape(id))

@@ -358,7 +358,8 @@ func asksForField(c exchange.Case, status int) bool {
 }
 
 // wrongWords tells where the message is not the one that the configuration asks
-// for. Where no field is named, the answer's own words count.
+// for. Where no field has to be named, the answer's own words count; where one is
+// missing, that is said already.
 func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Finding {
 	says, err := regexp.Compile(c.Expect.Says)
 	if c.Expect.Says == "" || err != nil || len(c.Flaws) == 0 {
@@ -366,11 +367,11 @@ func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Fi
 	}
 	var words []string
 	for _, n := range reading.Fields {
-		if slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return f.Pointer == "" || stands(f, n) > missed }) {
+		if n.Message != "" && slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return f.Pointer == "" || stands(f, n) > missed }) {
 			words = append(words, n.Message)
 		}
 	}
-	if len(words) == 0 && (len(reading.Fields) == 0 || !asks(c.Flaws[0])) {
+	if len(words) == 0 && !asksForField(c, a.Status) {
 		words = append(words, Words(a))
 	}
 	if len(words) == 0 || slices.ContainsFunc(words, says.MatchString) {

@@ -49,6 +49,12 @@ type Options struct {
 	// names of headers that are sent with every request.
 	Credentials []string
 	Headers     []string
+	// Removable names the DELETE operations whose records are made for them.
+	Removable map[string]bool
+	// PerCase names the operations that have new records for each case.
+	PerCase map[string]bool
+	// Without names operations that are left out, and why.
+	Without map[string]string
 	// Authorise leaves out operations that ask for credentials of which none is known.
 	Authorise bool
 }
@@ -59,10 +65,10 @@ type Plan struct {
 	set        *schema.Set
 	maker      *sample.Maker
 	prepared   int // operations since set and maker are new
-	answers    answers
+	answers    *answers
 	opt        Options
 	operations []oad.Operation
-	number     int
+	number     *int
 	paths      map[pathKind][]string
 	once       map[string]string // flaws that the plan has once: the operation each is planned with
 }
@@ -70,7 +76,7 @@ type Plan struct {
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, answers: answers{doc: doc}, opt: opt}
+	p := &Plan{doc: doc, answers: &answers{doc: doc}, number: new(int), opt: opt}
 	p.renew()
 	selected, err := selectOperations(doc.Operations, opt)
 	p.operations = selected
@@ -120,7 +126,7 @@ type Operation struct {
 // Operations gives out the selected operations in the order of the document.
 func (p *Plan) Operations() iter.Seq[*Operation] {
 	return func(yield func(*Operation) bool) {
-		p.number, p.once = 0, map[string]string{}
+		*p.number, p.once = 0, map[string]string{}
 		for _, o := range p.operations {
 			if !yield(p.prepare(o)) {
 				return
@@ -136,6 +142,15 @@ const generation = 32
 
 func (p *Plan) renew() {
 	p.set, p.maker, p.prepared = schema.NewSet(p.doc), sample.New(p.opt.Seed), 0
+}
+
+// Renewed is an operation planned with other options: with the values of records
+// that were made for it alone.
+func (p *Plan) Renewed(op *Operation, opt Options) *Operation {
+	q := *p
+	opt.Base = p.opt.Base
+	q.opt = opt
+	return q.prepare(op.Operation)
 }
 
 func (p *Plan) prepare(o oad.Operation) *Operation {
@@ -154,13 +169,18 @@ func (p *Plan) prepare(o oad.Operation) *Operation {
 
 // fill makes the operation's parts. The error says why nothing can be planned.
 func (p *Plan) fill(op *Operation) error {
+	if why := p.opt.Without[op.Name()]; why != "" {
+		return errors.New(why)
+	}
 	switch op.Method {
 	case "HEAD":
 		return errors.New("answers to HEAD have no body to judge")
 	case "OPTIONS", "TRACE", "CONNECT":
 		return errors.New("answered by servers on their own")
 	case "DELETE":
-		return errors.New("a DELETE is sent only to records made for it")
+		if !p.opt.Removable[op.Name()] {
+			return errors.New("a DELETE is sent only to records made for it, and no fixture keeps its path parameters")
+		}
 	}
 	if err := p.parts(op); err != nil {
 		return err
@@ -327,8 +347,8 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 			if within != nil && !within[i] {
 				return true
 			}
-			op.plan.number++
-			c.Number = op.plan.number
+			*op.plan.number++
+			c.Number = *op.plan.number
 			return yield(c)
 		})
 	}
@@ -401,7 +421,7 @@ const maxBytes = 128 << 20
 const SameRequest = "another case sends the same request"
 
 func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
-	if e.stopped {
+	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) {
 		return
 	}
 	e.bytes += len(c.Request.Body)
@@ -441,6 +461,15 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 	}
 	e.given++
 	e.stopped = !e.yield(e.given, c)
+}
+
+// bearsLoss tells whether the answer to a case of a DELETE is the same when the
+// first control has taken the record away.
+func bearsLoss(c exchange.Case) bool {
+	if c.Kind != exchange.Flawed {
+		return c.Kind == exchange.Control && c.Base == fullest
+	}
+	return c.Flaws[0].In == "path" || slices.Contains([]string{"unknown-path", "wrong-method"}, c.Flaws[0].Rule)
 }
 
 // values are the parts' values in one of their shapes; a part without that

@@ -32,6 +32,7 @@ func (e *emitter) rules() {
 			e.rule(r, control, blank(control, r.NotBlank), exchange.Constraint, "not-blank", "blanks", "the text is blanks alone", []string{r.NotBlank})
 		case r.Exists != "":
 			e.rule(r, control, elsewhere(part, control, r.Exists), exchange.Reference, "exists", "well-formed", "the value is of the right form and names nothing that is there", []string{r.Exists})
+		case r.Unique != "" && e.op.Method != "POST": // it would be the value of the record itself
 		case r.Unique != "":
 			e.rule(r, control, taken(control, e.stored, r.Unique), exchange.Duplicate, "unique", "taken", "the value is the one of the record that the first control made", []string{r.Unique})
 		case r.Trimmed != "":

@@ -28,8 +28,11 @@ type Options struct {
 	Record   func(record.Result) error                                  // keeps one judged case; called by one goroutine at a time
 	Layout   *layout.Known                                              // how fields are named; nil: that is learned
 	Late     func(judge.Late) error                                     // keeps a finding of the whole run; may be nil
-	Progress func(done int)                                             // after each case; may be nil
-	Finished func(op *plan.Operation, line *report.Line)                // after each operation; may be nil
+	// Own makes what an operation needs for itself, and gives the operation as it
+	// is planned then; undo takes that away. Nil: nothing is made.
+	Own      func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
+	Progress func(done int)                              // after each case; may be nil
+	Finished func(op *plan.Operation, line *report.Line) // after each operation; may be nil
 }
 
 // Do carries out a plan. It returns what was found so far, and the error that
@@ -41,9 +44,9 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 			break
 		}
 		line := r.report.Line(op.Name())
-		if op.SkipReason == "" {
-			o := operation{runner: r, op: op, accepted: map[string]bool{}}
-			o.run(ctx)
+		op, err := r.try(ctx, op)
+		if err != nil && ctx.Err() == nil {
+			return r.report, err
 		}
 		if r.err != nil || ctx.Err() != nil {
 			break
@@ -62,6 +65,26 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 		return r.report, r.err
 	}
 	return r.report, ctx.Err()
+}
+
+// try tries one operation, on records of its own where it needs them.
+func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, error) {
+	if op.SkipReason != "" {
+		return op, nil
+	}
+	if r.opt.Own != nil {
+		own, undo, err := r.opt.Own(ctx, op)
+		defer undo()
+		if err != nil {
+			return op, err
+		}
+		op = own
+	}
+	if op.SkipReason == "" {
+		o := operation{runner: r, op: op, accepted: map[string]bool{}}
+		o.run(ctx)
+	}
+	return op, nil
 }
 
 type runner struct {
@@ -231,7 +254,7 @@ func (o *operation) again(ctx context.Context) {
 // close sends the control once more: what flawed requests left behind may have
 // spoilt it. A second creation may rightly be a conflict.
 func (o *operation) close(ctx context.Context) {
-	if o.control == nil {
+	if o.control == nil || o.op.Method == "DELETE" { // what is gone stays gone
 		return
 	}
 	a := o.opt.Send(ctx, *o.control)

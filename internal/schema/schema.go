@@ -121,7 +121,8 @@ type Property struct {
 }
 
 // Object compiles a schema of an object with the given members, such as the
-// query parameters of an operation. The name makes its address and must be new.
+// query parameters of an operation. The name makes its address and stands for one
+// schema.
 func (s *Set) Object(name string, members []Property) (Schema, error) {
 	address := (&url.URL{Scheme: "obiter", Path: "/" + name}).String()
 	properties, required := map[string]any{}, []any{}
@@ -137,6 +138,12 @@ func (s *Set) Object(name string, members []Property) (Schema, error) {
 		order = append(order, m.Name)
 	}
 	doc := map[string]any{"type": "object", "properties": properties, "required": required}
+	if have, made := s.own[address]; made {
+		if !instance.Equal(have.value, doc) {
+			return Schema{}, fmt.Errorf("there are two schemas %q", name)
+		}
+		return s.Compile(address)
+	}
 	s.own[address] = ownDocument{doc, order}
 	if err := s.compiler.AddResource(address, doc); err != nil {
 		return Schema{}, err

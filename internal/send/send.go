@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -31,9 +32,13 @@ type Options struct {
 	MaxBody    int64         // bytes of an answer that are read; default 1 MiB
 	AllowHosts []string      // hosts beside loopback
 	Headers    [][2]string   // added to every request, and never recorded
-	Agent      string        // the User-Agent
-	RunID      string        // makes trace ids differ between runs
-	Patience   time.Duration // how long 429 and 503 with Retry-After are waited for; default 15 s
+	// Credentials are the values of security schemes by name: a token, a key, or
+	// for basic "name:password". Never recorded.
+	Credentials map[string]string
+	TLS         *tls.Config   // nil: the machine's own trust
+	Agent       string        // the User-Agent
+	RunID       string        // makes trace ids differ between runs
+	Patience    time.Duration // how long 429 and 503 with Retry-After are waited for; default 15 s
 }
 
 // Sender sends requests to one service. It is safe for concurrent use.
@@ -104,7 +109,7 @@ func (s *Sender) newClient(single bool) *http.Client {
 	return &http.Client{
 		Transport: &http.Transport{
 			DialContext: dialer.DialContext, MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
-			DisableKeepAlives: single, IdleConnTimeout: 30 * time.Second,
+			DisableKeepAlives: single, IdleConnTimeout: 30 * time.Second, TLSClientConfig: s.opt.TLS,
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
@@ -221,6 +226,7 @@ func (s *Sender) dress(req *http.Request, c exchange.Case) {
 	for _, h := range s.opt.Headers {
 		req.Header.Set(h[0], h[1])
 	}
+	s.authorise(req, c.Credentials)
 	req.Header.Set("User-Agent", s.opt.Agent)
 	req.Header.Set("Obiter-Case", c.ID)
 	sum := sha256.Sum256([]byte(s.opt.RunID + c.ID))

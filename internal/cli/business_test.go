@@ -1,0 +1,212 @@
+package cli_test
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"obiter/internal/harbour"
+)
+
+// ear serves an office and remembers the tokens that it hears.
+type ear struct {
+	office *harbour.Office
+	mu     sync.Mutex
+	tokens []string
+	heard  int
+	delay  time.Duration
+}
+
+func (e *ear) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	e.mu.Lock()
+	e.heard++
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer tide-"); ok && !slices.Contains(e.tokens, token) {
+		e.tokens = append(e.tokens, token)
+	}
+	e.mu.Unlock()
+	time.Sleep(e.delay)
+	e.office.ServeHTTP(w, r)
+}
+
+// demoFolder writes the demo's files, for an office that listens.
+func demoFolder(t *testing.T, faults ...string) (dir string, e *ear) {
+	t.Helper()
+	office, err := harbour.New(faults)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e = &ear{office: office}
+	server := httptest.NewServer(e)
+	t.Cleanup(server.Close)
+	dir = t.TempDir()
+	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, "", "")
+	dir = filepath.Join(dir, "harbour")
+	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, dir, "obiter.yaml", strings.Replace(string(text), "http://127.0.0.1:8080", server.URL, 1))
+	return dir, e
+}
+
+var kinds = []string{"vessels", "berth-bookings", "pilot-orders", "sessions", "tow-orders"}
+
+func records(e *ear) (out []int) {
+	for _, k := range kinds {
+		out = append(out, e.office.Records(k))
+	}
+	return out
+}
+
+// TestTheDemoFolder runs twice in a row with the same result, leaves nothing
+// behind, and writes no token anywhere.
+func TestTheDemoFolder(t *testing.T) {
+	dir, e := demoFolder(t)
+	before := records(e)
+	first := obiter(t, dir, "try")
+	first.check(t, 0, "0 failed, 0 unproven", "")
+	second := obiter(t, dir, "try", "--save", "kept.ndjson")
+	if second.out != first.out || second.status != 0 || first.errors+second.errors != "" {
+		t.Errorf("the second run differs:\n%s\n%s\n%s%s", first.out, second.out, first.errors, second.errors)
+	}
+	if after := records(e); !slices.Equal(after, before) {
+		t.Errorf("left behind of %v: %v, before %v", kinds, after, before)
+	}
+	written := first.out + second.out
+	for _, name := range []string{"kept.ndjson", ".obiter/last.ndjson"} {
+		text, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		written += string(text)
+	}
+	written += obiter(t, dir, "show", regexp.MustCompile(`"case":"([0-9a-f]{10})","name":"control, fullest","operation":"POST /tow`).FindStringSubmatch(written)[1]).out
+	if len(e.tokens) < 4 { // two of two runs, and those that were nobody's
+		t.Errorf("only %d tokens were sent", len(e.tokens))
+	}
+	for _, token := range e.tokens {
+		if strings.Contains(written, token) {
+			t.Errorf("the token %s is written somewhere", token)
+		}
+	}
+}
+
+// TestSecretsOfTheEnvironment: a pass phrase that is sent in a body is written nowhere.
+func TestSecretsOfTheEnvironment(t *testing.T) {
+	dir, _ := demoFolder(t, "phrase-returned")
+	const phrase = `tide "1912" höch`
+	t.Setenv("PHRASE", phrase)
+	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, dir, "obiter.yaml", strings.Replace(string(text), "operations:\n", "operations:\n  POST /sessions: { body: { pass_phrase: \"${PHRASE}\" } }\n", 1))
+	o := obiter(t, dir, "try", "--only", "POST /sessions", "--save", "kept.ndjson")
+	kept, err := os.ReadFile(filepath.Join(dir, "kept.ndjson"))
+	if err != nil || o.status > 1 || !strings.Contains(string(kept), "[not kept]") {
+		t.Fatalf("status %d, %v: %s", o.status, err, o.errors)
+	}
+	for _, form := range []string{phrase, `tide \"1912\" höch`, `tide \\\"1912\\\" höch`, `tide \\\\\\\"1912`} {
+		if strings.Contains(o.out+o.errors+string(kept), form) {
+			t.Errorf("%s is written", form)
+		}
+	}
+	obiter(t, dir, "try", "--only", "POST /sessions", "--format", "json").check(t, o.status, "", "")
+}
+
+// TestBusinessFaults: each is found, and nothing else accused.
+func TestBusinessFaults(t *testing.T) {
+	var wanted []string
+	for _, f := range harbour.Faults {
+		if strings.Contains(f.Operation, "/tow-orders") {
+			wanted = append(wanted, f.Name)
+		}
+	}
+	if len(wanted) < 12 {
+		t.Fatalf("only %q", wanted)
+	}
+	dir := t.TempDir()
+	if testing.Short() {
+		wanted = wanted[:2]
+	}
+	for _, name := range wanted {
+		obiter(t, dir, "demo", "--fault", name).check(t, 0, "1 mistake planted, all found, and nothing else accused.", "")
+	}
+}
+
+// TestInterruptUndoes: what fixtures made is taken away, and the run file says
+// that it was interrupted.
+func TestInterruptUndoes(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("interrupts are sent as signals")
+	}
+	dir, e := demoFolder(t)
+	e.delay = 5 * time.Millisecond
+	before := records(e)
+	try := exec.Command(program, "try")
+	try.Dir = dir
+	var errors strings.Builder
+	try.Stderr = &errors
+	if err := try.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for start := time.Now(); time.Since(start) < 20*time.Second; time.Sleep(10 * time.Millisecond) {
+		e.mu.Lock()
+		far := e.heard > 60
+		e.mu.Unlock()
+		if far {
+			break
+		}
+	}
+	during := records(e)
+	if err := try.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	_ = try.Wait()
+	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	if try.ProcessState.ExitCode() != 130 || err != nil || !strings.HasSuffix(string(run), "\"interrupted\":true}}\n") {
+		t.Errorf("status %d, %v: %s", try.ProcessState.ExitCode(), err, &errors)
+	}
+	time.Sleep(50 * time.Millisecond) // a request that was cut off may still be served
+	if after := records(e); slices.Equal(during, before) || after[0] != before[0] || after[3] != before[3] {
+		t.Errorf("before %v, during %v, after %v: %s", before, during, after, &errors)
+	}
+}
+
+// TestFailedFixtures leaves out what needs them, and goes on with the rest.
+func TestFailedFixtures(t *testing.T) {
+	dir, _ := demoFolder(t)
+	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, dir, "obiter.yaml", strings.Replace(string(text), "{ name: Borealis }", "{ vessel_flag: NO }", 1))
+	o := obiter(t, dir, "try", "--depth", "quick")
+	o.check(t, 2, "POST /sessions", `with the configured body its control breaks the schema`)
+	o.check(t, 2, "could not be made", "fixtures could not be made (vessel, booking")
+}
+
+// TestEachCase gives every case a record of its own.
+func TestEachCase(t *testing.T) {
+	dir, e := demoFolder(t)
+	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, dir, "obiter.yaml", strings.Replace(string(text), "each: operation", "each: case", 1))
+	before := records(e)
+	obiter(t, dir, "try", "--only", "* /tow-orders/**", "--depth", "quick").check(t, 0, "DELETE /tow-orders/{tow_id}", "")
+	if after := records(e); !slices.Equal(after, before) {
+		t.Errorf("left behind of %v: %v, before %v", kinds, after, before)
+	}
+}

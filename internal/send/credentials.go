@@ -1,0 +1,79 @@
+package send
+
+import (
+	"encoding/base64"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"obiter/internal/exchange"
+)
+
+// authorise puts credentials into a request, or what is to be wrong with them.
+// Without a value of its own a scheme takes the header that every request carries.
+func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential) {
+	for _, c := range credentials {
+		value, own := s.opt.Credentials[c.Scheme]
+		if !own {
+			if c.In != "header" {
+				continue
+			}
+			_, value, _ = strings.Cut(req.Header.Get(c.Name), " ")
+			if c.Kind == "apiKey" {
+				value = req.Header.Get(c.Name)
+			}
+		}
+		if c.In == "header" {
+			req.Header.Del(c.Name)
+		}
+		if c.Flaw == "missing" {
+			continue
+		}
+		if c.Flaw == "wrong" {
+			value = turned(value)
+		}
+		switch {
+		case c.Kind == "bearer" && c.Flaw == "malformed":
+			value = "Bearer no token, but words" // no token68 (RFC 9110, section 11.2)
+		case c.Kind == "bearer":
+			value = "Bearer " + value
+		case c.Kind == "basic" && c.Flaw == "malformed":
+			value = "Basic %%%"
+		case c.Kind == "basic" && own:
+			value = "Basic " + base64.StdEncoding.EncodeToString([]byte(value))
+		case c.Kind == "basic":
+			value = "Basic " + value
+		}
+		switch c.In {
+		case "header":
+			req.Header.Set(c.Name, value)
+		case "query":
+			part := url.QueryEscape(c.Name) + "=" + url.QueryEscape(value)
+			if req.URL.RawQuery != "" {
+				part = req.URL.RawQuery + "&" + part
+			}
+			req.URL.RawQuery = part
+		case "cookie":
+			cookie := c.Name + "=" + url.QueryEscape(value)
+			if have := req.Header.Get("Cookie"); have != "" {
+				cookie = have + "; " + cookie
+			}
+			req.Header.Set("Cookie", cookie)
+		}
+	}
+}
+
+// turned is a text of the same form with every letter and digit changed.
+func turned(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r >= '0' && r <= '9':
+			return '0' + (r-'0'+3)%10
+		case r >= 'a' && r <= 'z':
+			return 'a' + (r-'a'+3)%26
+		case r >= 'A' && r <= 'Z':
+			return 'A' + (r-'A'+3)%26
+		}
+		return r
+	}, s)
+}
