@@ -144,7 +144,7 @@ func TestSurveyAndCasesReadWell(t *testing.T) {
 		}
 		Gaps []any
 	}
-	if err := json.Unmarshal([]byte(o.out), &s); err != nil || len(s.Operations) != 11 || s.Operations[1].Fields[0].Rules[0].Keyword != "type" || s.Gaps == nil {
+	if err := json.Unmarshal([]byte(o.out), &s); err != nil || len(s.Operations) != 18 || s.Operations[1].Fields[0].Rules[0].Keyword != "type" || s.Gaps == nil {
 		t.Errorf("survey as JSON: %v\n%s", err, o.out)
 	}
 	o = obiter(t, dir, "cases", "--only", "/sessions", "--dropped")
@@ -350,7 +350,7 @@ func TestShownLinesReproduceTheCase(t *testing.T) {
 
 func TestDemo(t *testing.T) {
 	dir := t.TempDir()
-	obiter(t, dir, "demo").check(t, 0, "12 mistakes planted, all found, and nothing else accused.", "")
+	obiter(t, dir, "demo").check(t, 0, "14 mistakes planted, all found, and nothing else accused.", "")
 	obiter(t, dir, "demo", "--sound").check(t, 0, "nothing was planted, and nothing was found", "")
 	obiter(t, dir, "demo", "--faults").check(t, 0, "update-unchecked", "")
 	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, filepath.Join("harbour", "openapi.yaml")+" and obiter.yaml are written", "")

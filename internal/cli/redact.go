@@ -18,19 +18,23 @@ type redactor struct {
 	replacer *strings.Replacer
 }
 
-// learn adds secrets; each is looked for as it is and as JSON writes it.
+// learn adds secrets; each is looked for as it is, and as JSON writes it.
 func (r *redactor) learn(secrets []string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, s := range secrets {
-		if s == "" || slices.Contains(r.secrets, s) {
-			continue
-		}
-		r.secrets, r.replacer = append(r.secrets, s), nil
-		if quoted, err := json.Marshal(s); err == nil {
-			if inner := string(quoted[1 : len(quoted)-1]); inner != s {
-				r.secrets = append(r.secrets, inner)
+		// A body stands in a run file as JSON in JSON, and may quote JSON itself.
+		for range 4 {
+			if s != "" && !slices.Contains(r.secrets, s) {
+				r.secrets, r.replacer = append(r.secrets, s), nil
 			}
+			var b strings.Builder
+			e := json.NewEncoder(&b)
+			e.SetEscapeHTML(false)
+			if e.Encode(s) != nil {
+				break
+			}
+			s = strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(b.String()), `"`), `"`)
 		}
 	}
 }

@@ -193,6 +193,7 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 			}
 		}
 		opt := settled(plan.Options{Base: t.opt.Base, Seed: t.opt.Seed, Salt: t.opt.Salt + nth<<32, Headers: t.opt.Headers, Authorise: true}, t.doc, t.conf, values)
+		opt.Checked = true
 		if opt.Bodies = bodies; nth == 0 {
 			opt.Rules = nil
 		}
