@@ -279,9 +279,10 @@ func TestInitIsAStart(t *testing.T) {
 		t.Fatal(err)
 	}
 	golden(t, "init", string(text))
-	o := obiter(t, dir, "try", "--at", serve(t))
-	o.check(t, 0, "0 failed, 0 unproven", "left behind: berth-booking, made by POST /berth-bookings: nothing is said of how to undo it")
-	if strings.Contains(o.errors, "left behind: vessel") {
+	// Tow orders have rules that a description cannot tell.
+	o := obiter(t, dir, "try", "--at", serve(t), "--skip", "* /tow-orders", "--skip", "* /tow-orders/*")
+	o.check(t, 0, "0 failed, 0 unproven", "")
+	if o.errors != "" {
 		t.Error(o.errors)
 	}
 	s := obiter(t, dir, "init", "--schema")

@@ -20,6 +20,9 @@ func curl(c exchange.Case, headers []string) string {
 		name := strings.ToUpper(strings.ReplaceAll(h, "-", "_"))
 		parts = append(parts, "-H", `"`+h+`: $`+name+`"`)
 	}
+	for _, credential := range c.Credentials {
+		parts = append(parts, authorised(credential)...)
+	}
 	parts = append(parts, "-H", quote("Obiter-Case: "+c.ID))
 	body := string(c.Request.Body)
 	switch {
@@ -41,3 +44,32 @@ func plainText(s string) bool {
 }
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// authorised is how curl sends a credential, by the name of a variable.
+func authorised(c exchange.Credential) []string {
+	value := "$" + strings.ToUpper(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '_'
+	}, c.Scheme))
+	switch c.Flaw {
+	case "missing":
+		return nil
+	case "malformed":
+		value = "no token, but words"
+	case "wrong":
+		value = "nobody"
+	}
+	switch {
+	case c.Kind == "bearer":
+		return []string{"-H", `"Authorization: Bearer ` + value + `"`}
+	case c.Kind == "basic":
+		return []string{"-u", `"` + value + `"`}
+	case c.In == "query":
+		return []string{"--url-query", `"` + c.Name + "=" + value + `"`}
+	case c.In == "cookie":
+		return []string{"-b", `"` + c.Name + "=" + value + `"`}
+	}
+	return []string{"-H", `"` + c.Name + ": " + value + `"`}
+}

@@ -64,10 +64,15 @@ func configured(c *cli.Command) (*config.Config, error) {
 		src = []byte("{}")
 	}
 	conf, err := config.Read(name, src, os.LookupEnv)
-	if err == nil && conf.Description != "" && !filepath.IsAbs(conf.Description) {
-		conf.Description = filepath.Join(filepath.Dir(name), conf.Description)
+	if err != nil {
+		return nil, err
 	}
-	return conf, err
+	for _, file := range []*string{&conf.Description, &conf.Files.CA, &conf.Files.Cert, &conf.Files.Key} {
+		if *file != "" && !filepath.IsAbs(*file) {
+			*file = filepath.Join(filepath.Dir(name), *file)
+		}
+	}
+	return conf, nil
 }
 
 // prepared is what every command that plans begins with: the configuration, and

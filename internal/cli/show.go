@@ -102,6 +102,9 @@ func (a *app) show(head record.Head, res record.Result) {
 	for _, name := range head.Headers {
 		fmt.Fprintln(out, "  "+clean(name)+": "+a.look.dim("(given by --header, not kept)"))
 	}
+	for _, c := range res.Credentials {
+		fmt.Fprintln(out, "  "+clean(c.Name)+": "+a.look.dim("("+credentialWords(c)+")"))
+	}
 	fmt.Fprintln(out, "  Obiter-Case: "+res.ID)
 	a.body(res.Request.Body, marks(res.Case))
 
@@ -120,6 +123,18 @@ func (a *app) show(head record.Head, res record.Result) {
 	}
 	fmt.Fprintln(out, "\n"+a.look.bold("Again"))
 	fmt.Fprintln(out, "  "+curl(res.Case, head.Headers))
+}
+
+// credentialWords tells what was sent of a credential.
+func credentialWords(c exchange.Credential) string {
+	what := map[string]string{"header": "", "query": " in the query", "cookie": " in a cookie"}[c.In]
+	switch c.Flaw {
+	case "missing":
+		return "the credential " + c.Scheme + " was left out" + what
+	case "":
+		return "the credential " + c.Scheme + what + ", not kept"
+	}
+	return "a " + c.Flaw + " credential " + c.Scheme + what
 }
 
 // about prints what is wrong with the request, what is expected, and the verdict.
@@ -150,7 +165,13 @@ func (a *app) about(out io.Writer, res record.Result) {
 			want += " that names the field"
 		}
 	}
+	if res.Expect.Says != "" {
+		want += ", with a message that matches " + clean(res.Expect.Says)
+	}
 	fmt.Fprintln(out, "expected   "+want)
+	if len(res.Beside) > 0 {
+		fmt.Fprintln(out, "beside     "+clean(strings.Join(res.Beside, ", "))+" may be blamed too, for a rule of the configuration")
+	}
 	verdict := string(res.Verdict)
 	switch res.Verdict {
 	case judge.Pass:

@@ -37,8 +37,9 @@ type Config struct {
 }
 
 // Errors is how the API names fields: JSON Pointers to the list in an answer, and
-// in an entry of it to the field's name and the message.
-type Errors struct{ List, Field, Message string }
+// in an entry of it to the field's name and the message; and how the name is
+// written, empty for any way.
+type Errors struct{ List, Field, Message, Notation string }
 
 // Operation is what is said of one operation.
 type Operation struct {
@@ -164,7 +165,7 @@ func (c *Config) layout(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
-	if err := r.known("/errors", object, "list", "field", "message"); err != nil {
+	if err := r.known("/errors", object, "list", "field", "message", "notation"); err != nil {
 		return err
 	}
 	c.Errors = &Errors{}
@@ -189,8 +190,20 @@ func (c *Config) layout(r reader, top map[string]any) error {
 			return err
 		}
 	}
+	if v, has := object["notation"]; has {
+		text, err := r.text("/errors/notation", v)
+		if err == nil && !slices.Contains(notations, text) {
+			err = r.tree.Fail("/errors/notation", strings.Join(notations, ", ")+" are", "the notation %q is not known", text)
+		}
+		if c.Errors.Notation = text; err != nil {
+			return err
+		}
+	}
 	return nil
 }
+
+// notations are the ways in which a field's name can be written.
+var notations = []string{"pointer", "pointer-fragment", "dotted", "bracketed", "name"}
 
 func (c *Config) headers(r reader, top map[string]any) error {
 	v, has := top["headers"]
@@ -214,7 +227,7 @@ func (c *Config) headers(r reader, top map[string]any) error {
 
 // classes are those whose statuses can be narrowed.
 var classes = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter,
-	exchange.PathParameter, exchange.MediaType, exchange.Method, exchange.NotFound}
+	exchange.PathParameter, exchange.MediaType, exchange.Method, exchange.NotFound, exchange.Reference, exchange.Duplicate, exchange.Unauthorized}
 
 func (c *Config) statuses(r reader, top map[string]any) error {
 	v, has := top["statuses"]

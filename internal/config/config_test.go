@@ -144,7 +144,7 @@ func TestADraftIsAConfiguration(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("fixtures\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	for _, line := range []string{"#   Authorization: Bearer ${API_TOKEN}", "#   X-Key: ${API_KEY}", "#   Authorization: Basic ${API_BASIC}", "# Configuration of Obiter for Sea # marks."} {
+	for _, line := range []string{"#   a: ${API_A}    # a token", "#   c: ${API_C}    # the key", "#   d: ${API_D}    # name:password", "# Configuration of Obiter for Sea # marks."} {
 		if strings.Count(text, line) != 1 {
 			t.Errorf("%q stands %d times in\n%s", line, strings.Count(text, line), text)
 		}
@@ -197,19 +197,21 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// TestTheManualsExampleIsRead reads the example of docs/configuration.md.
-func TestTheManualsExampleIsRead(t *testing.T) {
+// TestTheManualTellsAll holds docs/configuration.md against the schema; its
+// example is the harbour's configuration.
+func TestTheManualTellsAll(t *testing.T) {
 	manual, err := os.ReadFile("../../docs/configuration.md")
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, after, _ := strings.Cut(string(manual), "```yaml\n")
-	example, _, ok := strings.Cut(after, "```")
-	if !ok {
-		t.Fatal("the manual has no example")
+	harbour, err := os.ReadFile("../harbour/obiter.yaml")
+	if err != nil {
+		t.Fatal(err)
 	}
-	c := read(t, example)
-	if len(c.Fixtures) != 2 || c.Fixtures[1].Keep["vessel_id"] != "$response.body#/id" || len(c.Operations) != 1 {
+	if !strings.Contains(string(manual), "```yaml\n"+string(harbour)+"```") {
+		t.Error("the example of the manual is not internal/harbour/obiter.yaml")
+	}
+	if c := read(t, string(harbour)); len(c.Fixtures) != 5 || len(c.Operations["PUT /tow-orders/{tow_id}"].Rules) != 9 {
 		t.Errorf("%+v", c)
 	}
 	v, err := instance.Decode(Schema)
@@ -220,6 +222,14 @@ func TestTheManualsExampleIsRead(t *testing.T) {
 	for _, key := range instance.Names(properties.(map[string]any)) {
 		if !strings.Contains(string(manual), "| `"+key+"` |") {
 			t.Errorf("the manual does not explain %s", key)
+		}
+	}
+	for _, at := range []string{"/properties/operations/additionalProperties/properties/rules/items/properties", "/properties/fixtures/items/properties", "/properties/tls/properties", "/properties/errors/properties"} {
+		members, _ := instance.Get(v, at)
+		for _, key := range instance.Names(members.(map[string]any)) {
+			if !strings.Contains(string(manual), "`"+key+"`") {
+				t.Errorf("the manual does not explain %s of %s", key, at)
+			}
 		}
 	}
 }

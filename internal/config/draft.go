@@ -3,6 +3,7 @@ package config
 import (
 	_ "embed"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -24,28 +25,40 @@ func Draft(doc *oad.Document, name string) string {
 		at = doc.Servers[0]
 	}
 	line("at: %s", quoted(at))
-	if credentials := credentials(doc); len(credentials) > 0 {
-		line("\n# The description asks for credentials. Take the # away, and set the variable.\n# headers:")
-		for _, c := range credentials {
-			line("#   %s", c)
+	fixtures := likely(doc)
+	if schemes := doc.Schemes(); len(schemes) > 0 {
+		if token := tokenOf(fixtures); token != "" {
+			line("\n# What the security schemes are sent with; the token is kept from a fixture below.\ncredentials:")
+			for _, s := range schemes {
+				if s.Kind == "bearer" {
+					line("  %s: ${%s}", quoted(s.Name), token)
+				}
+			}
+		} else {
+			line("\n# The description asks for credentials. Take the # away, and set the variables.\n# credentials:")
+			for _, s := range schemes {
+				line("#   %s", credential(s))
+			}
 		}
 	}
 	line("\n# Narrow the statuses that are right, where the API has one for each sort of flaw:")
 	line("# statuses: { syntax: 400, type: 422, constraint: 422 }")
-	if fixtures := likely(doc); len(fixtures) > 0 {
+	if len(fixtures) > 0 {
 		line("\n# Records that are made before the run and taken away after it. What they keep\n# stands in for path parameters of that name, and for ${NAME} below.")
 		line("fixtures:")
 		for _, f := range fixtures {
 			line("  - name: %s\n    send: %s", quoted(f.Name), quoted(f.Send))
-			for name, expression := range f.Keep {
-				line("    keep: { %s: %s }", quoted(name), quoted(expression))
+			var kept []string
+			for _, name := range slices.Sorted(maps.Keys(f.Keep)) {
+				kept = append(kept, quoted(name)+": "+quoted(f.Keep[name]))
 			}
+			line("    keep: { %s }", strings.Join(kept, ", "))
 			if f.Undo != "" {
 				line("    undo: %s", quoted(f.Undo))
 			}
 		}
 	}
-	line("\n# What is merged over the valid bodies of an operation (RFC 7396), such as references\n# to records that exist:\n# operations:")
+	line("\n# What is merged over the valid bodies of an operation (RFC 7396), such as references\n# to records that exist; and rules that no schema says, such as\n#     rules: [{ unique: /reference }, { holds: body.ends_at > body.starts_at, blames: /ends_at }]\n# operations:")
 	for _, o := range doc.Operations {
 		if o.Body != nil && o.Skip == "" {
 			line("#   %s: { body: {} }", quoted(o.Name()))
@@ -65,44 +78,40 @@ func quoted(s string) string {
 	return string(instance.Encode(s))
 }
 
-// credentials are the headers that the security schemes ask for.
-func credentials(doc *oad.Document) []string {
-	v, _ := doc.Value("/components/securitySchemes")
-	schemes, _ := v.(map[string]any)
-	var out []string
-	add := func(line string) {
-		if !slices.Contains(out, line) {
-			out = append(out, line)
+// credential is a line that binds a scheme to an environment variable.
+func credential(s oad.Scheme) string {
+	name := strings.ToUpper(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
 		}
-	}
-	for _, name := range instance.Names(schemes) {
-		s, _ := schemes[name].(map[string]any)
-		switch s["type"] {
-		case "http":
-			if scheme, _ := s["scheme"].(string); strings.EqualFold(scheme, "basic") {
-				add("Authorization: Basic ${API_BASIC}    # base64 of name:password")
-				continue
-			}
-			add("Authorization: Bearer ${API_TOKEN}")
-		case "oauth2", "openIdConnect":
-			add("Authorization: Bearer ${API_TOKEN}")
-		case "apiKey":
-			if header, _ := s["name"].(string); s["in"] == "header" && header != "" {
-				add(quoted(header) + ": ${API_KEY}")
-			}
-		}
-	}
-	return out
+		return '_'
+	}, s.Name))
+	says := map[string]string{"basic": "name:password", "bearer": "a token", "apiKey": "the key", "": "nothing that can be sent in a request"}[s.Kind]
+	return fmt.Sprintf("%s: ${API_%s}    # %s", quoted(s.Name), name, says)
 }
 
-// likely are the fixtures that the paths suggest: a path that ends in a
-// parameter and whose collection takes a POST.
+// tokenNames are what answers call a token that opens the door.
+var tokenNames = []string{"token", "access_token", "accessToken"}
+
+// tokenOf is the first token that a fixture keeps; "" where none does.
+func tokenOf(fixtures []Fixture) string {
+	for _, f := range fixtures {
+		for _, name := range tokenNames {
+			if _, keeps := f.Keep[name]; keeps {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
+// likely are the fixtures that the description suggests: by its links, else by a
+// path that ends in a parameter and whose collection takes a POST.
 func likely(doc *oad.Document) []Fixture {
 	has := func(name string) bool {
 		return slices.ContainsFunc(doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
 	}
-	var out []Fixture
-	seen := map[string]bool{}
+	out, seen := linked(doc, has)
 	for _, o := range doc.Operations {
 		collection, last, _ := cutLast(o.Path)
 		names := parameters(last)
@@ -112,12 +121,49 @@ func likely(doc *oad.Document) []Fixture {
 		seen[names[0]] = true
 		i := slices.IndexFunc(doc.Operations, func(p oad.Operation) bool { return p.Name() == "POST "+collection })
 		f := Fixture{Name: singular(collection), Send: "POST " + collection, Keep: map[string]string{names[0]: kept(doc, doc.Operations[i], names[0])}}
+		for _, name := range tokenNames {
+			if expression := kept(doc, doc.Operations[i], name); tokenOf(out) == "" && strings.HasSuffix(expression, "/"+name) {
+				f.Keep[name] = expression
+				break
+			}
+		}
 		if undo := "DELETE " + o.Path; has(undo) {
 			f.Undo = undo
 		}
 		out = append(out, f)
 	}
 	return out
+}
+
+// linked are the fixtures of the description's links (OpenAPI 3.1.1, section
+// 4.8.20): what an answer gives that another operation takes in its path.
+func linked(doc *oad.Document, has func(string) bool) (out []Fixture, seen map[string]bool) {
+	seen = map[string]bool{}
+	for _, o := range doc.Operations {
+		if o.Method != "POST" {
+			continue
+		}
+		f := Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{}}
+		for _, link := range doc.Links(o) {
+			i := slices.IndexFunc(doc.Operations, func(t oad.Operation) bool { return t.ID == link.OperationID && t.ID != "" })
+			if i < 0 {
+				continue
+			}
+			for _, name := range parameters(doc.Operations[i].Path) {
+				text := link.Parameters[name]
+				if expression.MatchString(text) && !seen[name] {
+					seen[name], f.Keep[name] = true, text
+				}
+			}
+			if undo := "DELETE " + doc.Operations[i].Path; has(undo) {
+				f.Undo = undo
+			}
+		}
+		if len(f.Keep) > 0 {
+			out = append(out, f)
+		}
+	}
+	return out, seen
 }
 
 func cutLast(path string) (before, last string, ok bool) {

@@ -320,6 +320,9 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 		if ctx.Layout != nil {
 			reading = layout.ReadAs(doc.Value, *ctx.Layout, vocabulary)
 		}
+		if ctx.Layout != nil {
+			found = append(found, otherwise(reading, ctx.Layout.Notation)...)
+		}
 		blamed := blame(c, doc, reading)
 		found = append(found, blamed...)
 		found = append(found, wrongWords(c, a, reading)...)
@@ -378,4 +381,16 @@ func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Fi
 		return nil // where the field is not named, that is said
 	}
 	return []Finding{finding("wrong-message", c.Flaws[0].Pointer, "", fmt.Sprintf("the message is “%s”; it has to match %s", shorten(words[0]), c.Expect.Says))}
+}
+
+// otherwise finds a name that is written in another way than the configuration
+// says. A name without a path looks the same dotted and in brackets.
+func otherwise(r layout.Reading, want layout.Notation) []Finding {
+	for _, n := range r.Fields {
+		plain := n.Name.Notation == layout.Plain && (want == layout.Dotted || want == layout.Bracketed)
+		if want != "" && n.Name.Notation != want && !plain {
+			return []Finding{finding("odd-layout", "", n.At, fmt.Sprintf("the name %q is not written as the configuration says (%s)", n.Name.Raw, want))}
+		}
+	}
+	return nil
 }

@@ -50,6 +50,7 @@ func Read(doc any, v *Vocabulary) Reading {
 // the list is, and in each entry the field and the message, as JSON Pointers.
 type Known struct {
 	List, Field, Message string
+	Notation             Notation // how names are written; empty: in any way
 }
 
 // ReadAs finds the field errors of an answer in a known layout.

@@ -85,3 +85,46 @@ func (d *Document) Tree(loc Location) *Tree {
 	}
 	return &Tree{f}
 }
+
+// Link tells which parameters of another operation an answer gives (OpenAPI
+// 3.1.1, section 4.8.20).
+type Link struct {
+	OperationID string
+	Parameters  map[string]string // by name: runtime expressions; others are left out
+}
+
+// Links are those of an operation's successes, in the order of their names.
+func (d *Document) Links(o Operation) []Link {
+	var out []Link
+	for _, r := range o.Responses {
+		if !strings.HasPrefix(r.Status, "2") {
+			continue
+		}
+		at := Location{d.base, instance.Join("/paths", o.Path, strings.ToLower(o.Method), "responses", r.Status)}
+		v, _ := d.At(at)
+		response, _ := v.(map[string]any)
+		links, _ := response["links"].(map[string]any)
+		for _, name := range instance.Names(links) {
+			link, ok := links[name].(map[string]any)
+			if ref, is := link["$ref"].(string); is {
+				if to, err := d.target(at, ref); err == nil {
+					v, _ := d.At(to)
+					link, ok = v.(map[string]any)
+				}
+			}
+			if !ok {
+				continue
+			}
+			l := Link{Parameters: map[string]string{}}
+			l.OperationID, _ = link["operationId"].(string)
+			given, _ := link["parameters"].(map[string]any)
+			for k, v := range given {
+				if text, is := v.(string); is {
+					l.Parameters[strings.TrimPrefix(k, "path.")] = text
+				}
+			}
+			out = append(out, l)
+		}
+	}
+	return out
+}

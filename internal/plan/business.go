@@ -244,7 +244,7 @@ func (e *emitter) holds() {
 				variant += "-by-" + slug(f.Changed[0].Pointer)
 			}
 			in := f.Changed[0].In
-			fl := flaw.Flaw{In: in, Rule: "holds", Variant: variant, Reason: "breaks " + r.Text}
+			fl := flaw.Flaw{In: in, Rule: "holds", Variant: variant, Reason: r.Text + " does not hold"}
 			e.businessCase(from, fl, r.Blamed(f.Changed), f.Values, exchange.Constraint)
 		}
 		for i, f := range b.space.Keep(r, b.holds, values) {
@@ -252,11 +252,11 @@ func (e *emitter) holds() {
 				break
 			}
 			c := f.Changed[0]
-			edge := flaw.Flaw{In: c.In, Pointer: c.Pointer, Rule: "holds", Variant: slug(r.Text) + "-just", Reason: "just keeps " + r.Text}
+			edge := flaw.Flaw{In: c.In, Pointer: c.Pointer, Rule: "holds", Variant: slug(r.Text) + "-just", Reason: r.Text + " just holds"}
 			if i > 0 {
 				edge.Variant += "-by-" + slug(c.Pointer)
 			}
-			e.give(exchange.Case{Name: "edge, " + shownField(edge) + " holds " + r.Text, Kind: exchange.Edge, Request: e.op.compose(f.Values), Edge: &edge, Body: f.Values[c.In],
+			e.give(exchange.Case{Name: "edge, " + shownField(edge) + " holds", Kind: exchange.Edge, Request: e.op.compose(f.Values), Edge: &edge, Body: f.Values[c.In],
 				Control: values[c.In], Base: fullest, Expect: exchange.Expect{Class: exchange.Accepted}, Secrets: e.secretsOf(f.Values)}, []flaw.Flaw{edge})
 		}
 	}
@@ -289,7 +289,7 @@ func (e *emitter) businessCase(r config.Rule, f flaw.Flaw, blames []string, valu
 	c := exchange.Case{Name: name, Kind: exchange.Flawed, Request: e.op.compose(values), Flaws: flaws, Body: values[f.In], Control: e.op.values(fullest)[f.In], Base: fullest,
 		Expect: exchange.Expect{Class: class}, Secrets: e.secretsOf(values)}
 	if f.Rule == "holds" {
-		c.Name = strings.TrimSpace(shownField(flaws[0]) + " holds " + strings.TrimPrefix(f.Reason, "breaks "))
+		c.Name = strings.TrimSpace(shownField(flaws[0]) + " holds")
 	}
 	if b := e.op.bound; b != nil && f.Rule != "holds" {
 		c.Beside = b.beside(values, flaws)

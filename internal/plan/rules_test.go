@@ -58,9 +58,20 @@ func TestTheManualListsEveryRule(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	src, err := os.ReadFile("../harbour/obiter.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	conf, err := config.Read("obiter.yaml", src, os.LookupEnv)
+	if err != nil {
+		t.Fatal(err)
+	}
+	opt := plan.Options{Depth: flaw.Deep, Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Credentials: []string{"session"}, Rules: map[string][]config.Rule{}}
+	for name, o := range conf.Operations {
+		opt.Rules[name] = o.Rules
+	}
 	for _, doc := range []*oad.Document{office(t), extra} {
-		for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep, Rules: map[string][]config.Rule{"POST /tide-tables": {
-			{Flaw: "gauge and datum are the same place", Patch: map[string]any{"datum": "north mole"}, Blames: []string{"/datum"}}, {NotBlank: "/gauge"}, {Exists: "/code"}}}}) {
+		for _, c := range cases(t, doc, opt) {
 			if len(c.Flaws) != 1 {
 				continue
 			}
@@ -185,6 +196,12 @@ func TestBusinessRulesBindAllCases(t *testing.T) {
 	references := map[string]string{}
 	for _, c := range cases(t, doc, opt) {
 		byName[c.Name] = c
+		for _, f := range c.Flaws {
+			byName[c.Name+": "+f.Reason] = c
+		}
+		if c.Edge != nil {
+			byName[c.Name+": "+c.Edge.Reason] = c
+		}
 		body, isObject := c.Body.(map[string]any)
 		about := len(c.Flaws) > 0 && strings.HasPrefix(c.Flaws[0].Pointer, "/reference") || len(c.Flaws) > 1
 		if c.Kind != exchange.Flawed {
@@ -203,13 +220,13 @@ func TestBusinessRulesBindAllCases(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]string{
-		"/to holds body.to > body.from":                           `"to":"2031-05-04T06:00:00Z"`,
-		"edge, /to holds body.to > body.from":                     `"to":"2031-05-04T06:00:01Z"`,
-		"/from holds body.from > now":                             `"from":"2026-11-2`,
-		"/un_number holds !body.hazardous || has(body.un_number)": `"hazardous":true,"purpose"`,
-		"/reference unique taken":                                 `"reference":"` + fmt.Sprint(byName["control, fullest"].Body.(map[string]any)["reference"]) + `"`,
-		"/purpose trimmed blanks-count":                           `"purpose":"Sh "`,
-		"edge, /purpose trimmed padded":                           `"purpose":" Shifting berth "`,
+		"/to holds: body.to > body.from does not hold":                           `"to":"2031-05-04T06:00:00Z"`,
+		"edge, /to holds: body.to > body.from just holds":                        `"to":"2031-05-04T06:00:01Z"`,
+		"/from holds: body.from > now does not hold":                             `"from":"2026-11-2`,
+		"/un_number holds: !body.hazardous || has(body.un_number) does not hold": `"hazardous":true,"purpose"`,
+		"/reference unique taken":                                                `"reference":"` + fmt.Sprint(byName["control, fullest"].Body.(map[string]any)["reference"]) + `"`,
+		"/purpose trimmed blanks-count":                                          `"purpose":"Sh "`,
+		"edge, /purpose trimmed padded":                                          `"purpose":" Shifting berth "`,
 	} {
 		if got := string(byName[name].Request.Body); !strings.Contains(got, want) {
 			t.Errorf("%s sends %s, want %s", name, got, want)
