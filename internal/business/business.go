@@ -212,6 +212,8 @@ func plain(message string) string {
 	message = strings.ReplaceAll(message, "obiter.", "")
 	message = strings.ReplaceAll(message, "google.protobuf.Timestamp", "timestamp")
 	message = strings.Replace(message, " (in container '')", "", 1)
+	message, _, _ = strings.Cut(message, " expecting ")
+	message = strings.Replace(strings.Replace(message, "Syntax error: ", "", 1), "mismatched input '<EOF>'", "it ends where more is asked for", 1)
 	if strings.Contains(message, "double, int") || strings.Contains(message, "int, double") {
 		message += "; write 2.0 for 2 beside a number that may have a fraction"
 	}

@@ -110,7 +110,7 @@ func TestBreakBySmallestChange(t *testing.T) {
 func TestExpressionsAreChecked(t *testing.T) {
 	sp, _ := space(t)
 	for expression, want := range map[string]string{
-		"body.ends_at >":                   "1:15|",
+		"body.ends_at >":                   "1:15|it ends where more is asked for",
 		"body.ended_at > body.starts_at":   "undefined field 'ended_at'",
 		"body.ends_at > body.tugs":         "no matching overload for '_>_' applied to '(timestamp, int)'",
 		"body.tugs * 1.5 > 2.0":            "write 2.0 for 2",
@@ -174,4 +174,37 @@ func TestMissingFieldsNeitherHoldNorFail(t *testing.T) {
 	if sp.Judge(r, values) != business.Unknown {
 		t.Error("a rule of a missing field has an outcome")
 	}
+}
+
+// FuzzCompile reads expressions of any kind, judges them and looks for requests
+// that break them; whatever is found breaks the rule and obeys the schema.
+func FuzzCompile(f *testing.F) {
+	for _, s := range []string{"body.ends_at > body.starts_at", "body.lines.all(l, l.length_m < 3)", "body.purpose.matches('(a+)+$')", "body.tugs * 9223372036854775807 > 1", "[1,2].map(x, [1,2].map(y, x)).size() > 0", "body['tugs'] == 1 || now > timestamp(body.day)", "\xff", "body.lines[7].name == 'x'"} {
+		f.Add(s)
+	}
+	v, err := instance.Decode([]byte(control))
+	if err != nil {
+		f.Fatal(err)
+	}
+	s := schematest.Compile(f, towOrder)
+	sp, err := business.New([]business.Part{{In: "body", Schema: s, Control: v}}, sample.New(1), today)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		r, err := sp.Compile(text, []string{"/tugs"})
+		if err != nil || len(text) > 200 {
+			return
+		}
+		values := map[string]any{"body": v}
+		if sp.Judge(r, values) != business.Holds {
+			return
+		}
+		found, _ := sp.Break(r, nil, values)
+		for _, b := range found {
+			if sp.Judge(r, b.Values) != business.Fails || !s.Valid(b.Values["body"]) {
+				t.Fatalf("%q is said to be broken by %s", text, instance.Encode(b.Values["body"]))
+			}
+		}
+	})
 }

@@ -164,6 +164,10 @@ func (a *app) failureOf(err error) *failure {
 	var description *oad.Error
 	var selection *plan.SelectionError
 	var host *send.HostError
+	var trust *send.TrustError
+	if errors.As(err, &trust) {
+		return &failure{exitUnproved, err.Error(), "name the certificates to trust with --ca FILE, a client certificate with --cert and --key; or correct --at"}
+	}
 	var unreachable *send.UnreachableError
 	var file *record.FileError
 	switch {

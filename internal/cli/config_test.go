@@ -2,8 +2,10 @@ package cli_test
 
 import (
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -14,6 +16,8 @@ import (
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"obiter/internal/harbour"
 )
 
 const marks = `
@@ -241,18 +245,33 @@ func TestBadConfiguration(t *testing.T) {
 		"statuses: {constraint: 200}":           `obiter.yaml:1:12: 200 is no rejection`,
 		"statuses: {constrain: 400}":            `the key "constrain" is not known; did you mean "constraint"?`,
 		"headers: {'X Y': a}":                   `"X Y" is no header`,
-		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                         `${NO_SUCH_TIDE} is no value of a fixture, and the environment has none of that name`,
-		"operations: {POST vessels: {}}":                                             `"POST vessels" names no operation`,
-		"operations: {POST /boats: {body: {}}}":                                      `obiter.yaml:1:14: the description has no operation "POST /boats"`,
-		"operations: {POST /vessels: {rules: [{flaw: a}]}}":                          `a patch belongs to a flaw, and a flaw to a patch`,
-		"operations: {POST /vessels: {rules: [{exists: /a, not_blank: /b}]}}":        `obiter.yaml:1:38: the rule says 2 things where one is asked for`,
-		"operations: {POST /vessels: {rules: [{exists: a}]}}":                        `"a" is no JSON Pointer to a field`,
-		"operations: {POST /vessels: {rules: [{not_blank: /name, status: 200}]}}":    `200 is no rejection`,
-		"errors: {list: /errors}":                                                    `the layout has no field`,
-		"fixtures: [{name: a}]":                                                      `the fixture has no send`,
-		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":             `"body.id" is no runtime expression that can be kept`,
-		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]": `there are two fixtures "a"`,
-		"fixtures: [{name: a, send: POST /vessels, undo: DELETE /boats}]":            `the description has no operation "DELETE /boats"`,
+		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                                                                        `${NO_SUCH_TIDE} is no value of a fixture, and the environment has none of that name`,
+		"operations: {POST vessels: {}}":                                                                                            `"POST vessels" names no operation`,
+		"operations: {POST /boats: {body: {}}}":                                                                                     `obiter.yaml:1:14: the description has no operation "POST /boats"`,
+		"operations: {POST /vessels: {rules: [{flaw: a}]}}":                                                                         `a patch belongs to a flaw, and a flaw to a patch`,
+		"operations: {POST /vessels: {rules: [{exists: /a, not_blank: /b}]}}":                                                       `obiter.yaml:1:38: the rule says 2 things where one is asked for`,
+		"operations: {POST /vessels: {rules: [{exists: a}]}}":                                                                       `"a" is no JSON Pointer to a field`,
+		"operations: {POST /vessels: {rules: [{not_blank: /name, status: 200}]}}":                                                   `200 is no rejection`,
+		"errors: {list: /errors}":                                                                                                   `the layout has no field`,
+		"fixtures: [{name: a}]":                                                                                                     `the fixture has no send`,
+		"operations:\n  POST /tow-orders:\n    rules:\n    - holds: body.ends_at >":                                                 `obiter.yaml:4:7: the rule "body.ends_at >" does not fit the description, at its character 15: it ends where more is asked for`,
+		"operations: {POST /tow-orders: {rules: [{holds: body.until > now}]}}":                                                      `undefined field 'until'`,
+		"operations: {POST /tow-orders: {rules: [{holds: 'body.tugs > 1.5 + body.pull_t * 2'}]}}":                                   `write 2.0 for 2 beside a number that may have a fraction`,
+		"operations: {POST /tow-orders: {rules: [{holds: body.tugs < 7}]}}":                                                         `no request was found that breaks "body.tugs < 7" and nothing else`,
+		"operations: {POST /tow-orders: {rules: [{holds: body.ends_at > body.starts_at}, {holds: body.ends_at < body.starts_at}]}}": `no valid request was found for which "body.ends_at < body.starts_at" holds beside the rules before it`,
+		"operations: {POST /tow-orders: {rules: [{unique: /number}]}}":                                                              `the body of POST /tow-orders has no field "/number"`,
+		"operations: {POST /tow-orders: {rules: [{flaw: nothing, patch: {tugs: 2}}]}}":                                              `the patch of "nothing" leaves the request as it is`,
+		"operations: {POST /tow-orders: {rules: [{not_blank: /purpose, says: '('}]}}":                                               `"(" is no regular expression`,
+		"messages: {name: {required: x}}":                                                                                           `"name" is no JSON Pointer to a field`,
+		"messages: {/name: {required: /(/}}":                                                                                        `"/(/" is no regular expression`,
+		"credentials: {session: abcdef}":                                                                                            `the credential "session" stands in the file`,
+		"credentials: {sesion: '${PATH}'}":                                                                                          `the description has no security scheme "sesion"`,
+		"tls: {cert: a.pem}":                                                                                                        `one of cert: and key: is missing`,
+		"errors: {list: /e, field: /f, notation: dots}":                                                                             `the notation "dots" is not known`,
+		"fixtures: [{name: a, send: POST /vessels, each: day}]":                                                                     `each: "day" is not known`,
+		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":                                                            `"body.id" is no runtime expression that can be kept`,
+		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]":                                                `there are two fixtures "a"`,
+		"fixtures: [{name: a, send: POST /vessels, undo: DELETE /boats}]":                                                           `the description has no operation "DELETE /boats"`,
 		"fixtures:\n- {name: a, send: POST /vessels, body: {name: '${y}'}, keep: {x: $response.body#/id}}\n- {name: b, send: POST /vessels, body: {name: '${x}'}, keep: {y: $response.body#/id}}": `obiter.yaml:2:3: the fixtures "a" and "b" need one another`,
 	} {
 		put(t, dir, "obiter.yaml", text)
@@ -263,6 +282,9 @@ func TestBadConfiguration(t *testing.T) {
 		}
 	}
 	put(t, dir, "obiter.yaml", "")
+	for _, args := range [][]string{{"--ca", "none.pem"}, {"--ca", "openapi.yaml"}, {"--cert", "openapi.yaml"}, {"--cert", "openapi.yaml", "--key", "openapi.yaml"}} {
+		obiter(t, dir, append([]string{"try", "--at", "https://127.0.0.1:1"}, args...)...).check(t, 2, "", "")
+	}
 	obiter(t, dir, "survey", "--config", "none.yaml").check(t, 2, "", "the configuration none.yaml cannot be read")
 	obiter(t, dir, "survey").check(t, 0, "Harbour office", "")
 	put(t, dir, "obiter.yaml", "operations: {POST /vessels: {body: {length_m: 9999}}}")
@@ -307,6 +329,30 @@ func TestAConfiguredLayoutReplacesLearning(t *testing.T) {
 	at := serve(t)
 	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, message: /detail}")
 	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 0, "0 failed", "")
+	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, notation: pointer-fragment}")
+	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 0, "0 failed", "")
+	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, notation: dotted}")
+	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 1, "is not written as the configuration says (dotted)", "")
 	put(t, dir, "obiter.yaml", "errors: {list: /faults, field: /at}")
 	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 1, "error no-field-errors", "")
+}
+
+// TestCertificates tries a service with a certificate of its own making, and one
+// that asks for the client's.
+func TestCertificates(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewTLSServer(office)
+	defer server.Close()
+	server.Config.ErrorLog = log.New(io.Discard, "", 0)
+	dir := folder(t)
+	args := []string{"try", "--at", server.URL, "--only", "GET /vessels", "--depth", "quick"}
+	obiter(t, dir, args...).check(t, 3, "", "certificate")
+	obiter(t, dir, append(args, "--insecure")...).check(t, 0, "0 failed", "the service's certificate is not checked")
+	put(t, dir, "ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw})))
+	obiter(t, dir, append(args, "--ca", "ca.pem")...).check(t, 0, "0 failed", "")
+	put(t, dir, "obiter.yaml", "tls: {ca: ca.pem}")
+	obiter(t, dir, args...).check(t, 0, "0 failed", "")
 }

@@ -77,7 +77,7 @@ func (t *trial) layout() *layout.Known {
 	if e == nil {
 		return nil
 	}
-	return &layout.Known{List: e.List, Field: e.Field, Message: e.Message}
+	return &layout.Known{List: e.List, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation)}
 }
 
 func (t *trial) nameWidth() int {

@@ -121,18 +121,35 @@ func likely(doc *oad.Document) []Fixture {
 		seen[names[0]] = true
 		i := slices.IndexFunc(doc.Operations, func(p oad.Operation) bool { return p.Name() == "POST "+collection })
 		f := Fixture{Name: singular(collection), Send: "POST " + collection, Keep: map[string]string{names[0]: kept(doc, doc.Operations[i], names[0])}}
-		for _, name := range tokenNames {
-			if expression := kept(doc, doc.Operations[i], name); tokenOf(out) == "" && strings.HasSuffix(expression, "/"+name) {
-				f.Keep[name] = expression
-				break
-			}
-		}
 		if undo := "DELETE " + o.Path; has(undo) {
 			f.Undo = undo
 		}
 		out = append(out, f)
 	}
+	if door, ok := signIn(doc); ok && len(doc.Schemes()) > 0 {
+		i := slices.IndexFunc(out, func(f Fixture) bool { return f.Send == door.Send })
+		if i < 0 {
+			return append([]Fixture{door}, out...)
+		}
+		maps.Copy(out[i].Keep, door.Keep)
+	}
 	return out
+}
+
+// signIn is the fixture that opens the door: an operation that asks for no
+// credentials and answers with a token; false where there is none.
+func signIn(doc *oad.Document) (Fixture, bool) {
+	for _, o := range doc.Operations {
+		for _, name := range tokenNames {
+			if o.Method != "POST" || o.Security != nil || len(parameters(o.Path)) > 0 {
+				continue
+			}
+			if expression := kept(doc, o, name); strings.HasSuffix(expression, "/"+name) {
+				return Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{name: expression}}, true
+			}
+		}
+	}
+	return Fixture{}, false
 }
 
 // linked are the fixtures of the description's links (OpenAPI 3.1.1, section

@@ -73,8 +73,13 @@ func ReadAs(doc any, k Known, v *Vocabulary) Reading {
 		default:
 			continue
 		}
-		message, _ := instance.Get(e, k.Message)
-		words, _ := message.(string)
+		words := ""
+		if entry, ok := e.(map[string]any); ok && k.Message == "" {
+			words = message(entry, instance.Last(k.Field))
+		} else {
+			said, _ := instance.Get(e, k.Message)
+			words, _ = said.(string)
+		}
 		r.Fields = append(r.Fields, Named{Name: name, Message: words, At: instance.Join(k.List, strconv.Itoa(i)), Known: v.Knows(name)})
 	}
 	return r

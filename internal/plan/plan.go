@@ -68,6 +68,7 @@ type Plan struct {
 	set        *schema.Set
 	maker      *sample.Maker
 	prepared   int // operations since set and maker are new
+	checking   bool
 	answers    *answers
 	opt        Options
 	operations []oad.Operation
@@ -93,14 +94,12 @@ func New(doc *oad.Document, opt Options) (*Plan, error) {
 		if opt.Checked || len(opt.Rules[o.Name()])+len(o.Rules) == 0 {
 			continue
 		}
-		op := p.prepare(o)
-		if op.wrong == nil && op.SkipReason == "" {
-			op.wrong = p.check(op)
-		}
-		if op.wrong != nil {
+		p.checking = true
+		if op := p.prepare(o); op.wrong != nil {
 			return p, op.wrong
 		}
 	}
+	p.checking = false
 	return p, nil
 }
 
@@ -191,11 +190,13 @@ func (p *Plan) fill(op *Operation) error {
 	if len(op.Parts) == 0 {
 		return errors.New("no parameters and no body")
 	}
-	if err := p.authorise(op); err != nil {
-		return err
+	if op.wrong = p.bind(op); op.wrong == nil && p.checking {
+		op.wrong = p.check(op)
 	}
-	op.wrong = p.bind(op)
-	return op.wrong
+	if op.wrong != nil {
+		return op.wrong
+	}
+	return p.authorise(op)
 }
 
 // parts makes the operation's parts.

@@ -131,7 +131,29 @@ func (s *Sender) Reach(ctx context.Context) error {
 		}
 		return &UnreachableError{s.base.String(), plain(err)}
 	}
-	return conn.Close()
+	defer conn.Close()
+	if s.base.Scheme != "https" {
+		return nil
+	}
+	trust := &tls.Config{}
+	if s.opt.TLS != nil {
+		trust = s.opt.TLS.Clone()
+	}
+	trust.ServerName = s.base.Hostname()
+	if err := tls.Client(conn, trust).HandshakeContext(ctx); err != nil {
+		return &TrustError{s.base.String(), strings.TrimPrefix(err.Error(), "tls: ")}
+	}
+	return nil
+}
+
+// TrustError says that no connection under TLS comes about.
+type TrustError struct {
+	Address string
+	Cause   string
+}
+
+func (e *TrustError) Error() string {
+	return fmt.Sprintf("no secure connection to %s: %s", e.Address, e.Cause)
 }
 
 // Send sends one case. An answer always comes back; its Err says why none did.
