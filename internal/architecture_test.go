@@ -21,7 +21,7 @@ var core = []string{"instance", "oad", "schema", "sample", "flaw", "exchange", "
 // only tells which room alone may use a library.
 var only = map[string]string{
 	"github.com/pb33f/libopenapi": "oad", "github.com/pb33f/go-yaml": "oad", "github.com/santhosh-tekuri/jsonschema/v6": "schema",
-	"github.com/dlclark/regexp2": "schema", "github.com/urfave/cli/v3": "cli", "github.com/jedib0t/go-pretty/v6": "cli", "github.com/schollz/progressbar/v3": "cli",
+	"github.com/dlclark/regexp2": "schema", "cel.dev/cel-go": "business", "github.com/urfave/cli/v3": "cli", "github.com/jedib0t/go-pretty/v6": "cli", "github.com/schollz/progressbar/v3": "cli",
 }
 
 func TestRoomsUseOnlyWhatTheyMay(t *testing.T) {

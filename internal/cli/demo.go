@@ -151,7 +151,7 @@ func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []stri
 		}
 		mark, by := a.look.in(codeRed, "missed"), ""
 		for i, e := range entries {
-			if !slices.Contains(e.Operations, f.Operation) {
+			if !slices.Contains(e.Operations, f.Operation) || f.Field() != "" && !slices.Contains(e.Fields, f.Field()) {
 				continue
 			}
 			explained[i] = explained[i] || e.Code == f.Code || slices.Contains(f.Also, e.Code)

@@ -56,6 +56,7 @@ type trial struct {
 	known    []string          // what headers and credentials are made of
 	failed   []string          // fixtures that could not be made
 	without  map[string]string // operations that are left out for that, and why
+	left     int               // records that could not be taken away
 	redact   redactor
 }
 
@@ -231,6 +232,10 @@ func (t *trial) unmade(failed []fixture.Failure) error {
 			}
 		}
 		if users == t.plan.Len() {
+			var placed *oad.Error
+			if errors.As(f.Err, &placed) {
+				placed.Problem = t.redact.text(placed.Problem)
+			}
 			return f.Err
 		}
 		t.failed = append(t.failed, f.Fixture.Name)
@@ -248,13 +253,10 @@ func (t *trial) undo(ctx context.Context, bench *fixture.Bench) {
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
 	defer cancel()
-	left := bench.Undo(ctx)
-	for i, line := range left {
-		if i == maxLeft {
-			fmt.Fprintf(t.app.streams.Err, "left behind: %d more\n", len(left)-i)
-			break
+	for _, line := range bench.Undo(ctx) {
+		if t.left++; t.left <= maxLeft {
+			fmt.Fprintln(t.app.streams.Err, "left behind: "+t.redact.text(clean(line)))
 		}
-		fmt.Fprintln(t.app.streams.Err, "left behind: "+t.redact.text(clean(line)))
 	}
 }
 
@@ -366,7 +368,12 @@ func (t *trial) do(ctx context.Context) (*report.Report, error) {
 		return nil, err
 	}
 	undo, err := t.fixtures(ctx)
-	defer undo()
+	defer func() {
+		undo()
+		if t.left > maxLeft {
+			fmt.Fprintf(t.app.streams.Err, "left behind: %s more\n", number(t.left-maxLeft))
+		}
+	}()
 	if err != nil {
 		return nil, err
 	}

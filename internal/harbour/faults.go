@@ -89,6 +89,13 @@ var Faults = []Fault{
 	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false, nil},
 }
 
+// Field is the field that a fault shows at, where its operation and its code do
+// not tell it from others; "" elsewhere.
+func (f Fault) Field() string {
+	return map[string]string{"backward-tows": "/ends_at", "past-tows": "/starts_at", "unnumbered-tows": "/un_number", "overpulled-tows": "/pull_t", "ghost-tows": "/vessel_id",
+		"repeated-tows": "/reference", "blanks-counted": "/purpose", "phrases-unchecked": "/pass_phrase"}[f.Name]
+}
+
 // DemoFaults are the names of those that the demo switches on.
 func DemoFaults() []string {
 	var out []string

@@ -267,3 +267,25 @@ func TestRulesThatCannotBe(t *testing.T) {
 		}
 	}
 }
+
+// TestRulesOfParameters plans an operation without a body, whose rule stands in
+// the description.
+func TestRulesOfParameters(t *testing.T) {
+	doc := description(t, "  /tides:\n    get: {x-obiter-rules: [{holds: query.until > query.from, blames: /until}], parameters: [{name: from, in: query, required: true, schema: {type: string, format: date}, example: '2031-05-04'}, {name: until, in: query, required: true, schema: {type: string, format: date}, example: '2031-05-01'}]}\n")
+	got := map[string]string{}
+	for _, c := range cases(t, doc, plan.Options{}) {
+		got[c.Name] = c.Request.URL
+	}
+	for name, want := range map[string]string{
+		"control, fullest":   "from=2031-05-04&until=2031-05-05", // the example breaks the rule
+		"query /until holds": "from=2031-05-04&until=2031-05-04",
+	} {
+		if !strings.HasSuffix(got[name], want) {
+			t.Errorf("%s is %s, want %s; planned are %q", name, got[name], want, got)
+		}
+	}
+	bad := description(t, "  /tides:\n    get: {x-obiter-rules: [{hold: x}], parameters: [{name: from, in: query, schema: {type: string}}]}\n")
+	if _, err := plan.New(bad, plan.Options{}); err == nil || !strings.Contains(err.Error(), `the key "hold" is not known; did you mean "holds"?`) {
+		t.Error(err)
+	}
+}

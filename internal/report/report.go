@@ -169,10 +169,16 @@ var byForm = []string{"not-problem", "unreadable", "bad-member", "status-mismatc
 // byRouter are the rules that a service answers in one place for all operations.
 var byRouter = []string{"malformed-json", "duplicate-member", "empty-body", "wrong-content-type", "wrong-content-encoding", "unusual-charset", "unusual-accept", "wrong-method", "deep-nesting"}
 
+// business are the rules that no schema says: each is a cause of its own.
+var business = []string{"holds", "unique", "exists", "not-blank", "trimmed", "rule"}
+
 // cause tells apart findings of one code that concern no field: those of the
 // answer's form by what is wrong with it, the others by the rule that was broken.
+// What a business rule lets through is told apart from all else.
 func cause(res record.Result, f judge.Finding) string {
 	switch {
+	case f.Code == "accepted" && len(res.Flaws) > 0 && slices.Contains(business, res.Flaws[0].Rule):
+		return res.Flaws[0].Rule + " " + res.Flaws[0].Variant
 	case f.Code == "not-problem":
 		return f.Message
 	case slices.Contains(byForm, f.Code):

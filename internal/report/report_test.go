@@ -51,6 +51,19 @@ func TestOneCauseIsOneEntry(t *testing.T) {
 	}
 }
 
+// TestBusinessRulesAreCausesOfTheirOwn: each one that is not kept is told by itself.
+func TestBusinessRulesAreCausesOfTheirOwn(t *testing.T) {
+	r := New()
+	for i, f := range []flaw.Flaw{{Pointer: "/x", Rule: "holds", Variant: "x-y"}, {Pointer: "/x", Rule: "holds", Variant: "x-z"}, {Pointer: "/y", Rule: "unique", Variant: "taken"}, {Pointer: "/x", Rule: "type"}, {Pointer: "/y", Rule: "type"}} {
+		res := result(i, "A", judge.Fail, judge.Finding{Code: "accepted", Severity: judge.Error, Field: f.Pointer})
+		res.Flaws = []flaw.Flaw{f}
+		r.Add(res)
+	}
+	if entries := r.Entries(); len(entries) != 4 || len(entries[3].Fields) != 2 {
+		t.Errorf("%d entries: %+v", len(entries), entries)
+	}
+}
+
 func TestTheFormOfAnswersIsOneCauseOverOperations(t *testing.T) {
 	r := New()
 	form := judge.Finding{Code: "not-problem", Severity: judge.Error, Message: "the answer is an HTML page", At: "Content-Type"}
