@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -224,22 +225,31 @@ func trimmedRight(part *Part, v any, at string) bool {
 	return part.Schema.Valid(trimmed)
 }
 
+// operators are words for what a name has no letters for.
+var operators = strings.NewReplacer(">=", " at least ", "<=", " at most ", "==", " is ", "!=", " is not ", ">", " above ", "<", " below ", "!", " not ", "&&", " and ", "||", " or ",
+	"+", " plus ", "-", " minus ", "*", " times ", "/", " by ", "%", " modulo ")
+
 // holds gives out the requests that break an expression and nothing else, and
 // those that just keep it.
 func (e *emitter) holds() {
 	b := e.op.bound
 	values := e.op.values(fullest)
+	taken := map[string]int{}
 	for _, r := range b.holds {
 		from := b.from[r]
+		name := slug(operators.Replace(r.Text))
+		if taken[name]++; taken[name] > 1 { // texts that differ in nothing that a name can show
+			name = fmt.Sprintf("%s-%d", name, taken[name])
+		}
 		found, tried := b.space.Break(r, b.holds, values)
 		if len(found) == 0 {
-			e.drop(flaw.Flaw{In: "body", Rule: "holds", Variant: slug(r.Text), Reason: r.Text}, tried)
+			e.drop(flaw.Flaw{In: "body", Rule: "holds", Variant: name, Reason: r.Text}, tried)
 		}
 		for i, f := range found {
 			if i > 0 && !e.at(flaw.Deep) {
 				break // one is enough; the others change fields that are not blamed
 			}
-			variant := slug(r.Text)
+			variant := name
 			if i > 0 {
 				variant += "-by-" + slug(f.Changed[0].Pointer)
 			}
@@ -252,7 +262,7 @@ func (e *emitter) holds() {
 				break
 			}
 			c := f.Changed[0]
-			edge := flaw.Flaw{In: c.In, Pointer: c.Pointer, Rule: "holds", Variant: slug(r.Text) + "-just", Reason: r.Text + " just holds"}
+			edge := flaw.Flaw{In: c.In, Pointer: c.Pointer, Rule: "holds", Variant: name + "-just", Reason: r.Text + " just holds"}
 			if i > 0 {
 				edge.Variant += "-by-" + slug(c.Pointer)
 			}
@@ -316,10 +326,7 @@ func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 		return
 	}
 	text = strings.TrimSpace(text)
-	least, _ := lengthsAt(part, control, at)
-	if least < 1 {
-		least = 1
-	}
+	least := max(shortestAt(part, control, at), 1)
 	runes := []rune(text)
 	short := string(runes[:min(least-1, len(runes))])
 	padded := short + strings.Repeat(" ", max(least-utf8.RuneCountInString(short), 1))
@@ -337,18 +344,14 @@ func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 	}
 }
 
-// lengthsAt are the limits of the text at a place.
-func lengthsAt(part *Part, control any, at string) (least int, most *int) {
+// shortestAt is the least length of the text at a place.
+func shortestAt(part *Part, control any, at string) int {
 	for _, f := range flaw.Fields(part.Schema, control) {
-		if f.Pointer != at {
-			continue
+		if f.Pointer == at && f.Shape.MinLength != nil {
+			return *f.Shape.MinLength
 		}
-		if f.Shape.MinLength != nil {
-			least = *f.Shape.MinLength
-		}
-		return least, f.Shape.MaxLength
 	}
-	return 0, nil
+	return 0
 }
 
 // refresh gives the fields that must be unique new values, in bodies that are

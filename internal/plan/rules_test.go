@@ -246,6 +246,21 @@ func TestBusinessRulesBindAllCases(t *testing.T) {
 	}
 }
 
+// TestEachRuleHasItsCases though their texts differ in signs alone.
+func TestEachRuleHasItsCases(t *testing.T) {
+	doc := description(t, towOrders)
+	list := []config.Rule{{Holds: "size(body.purpose) >= 5"}, {Holds: "size(body.purpose) <= 15"}, {Holds: "body.purpose.matches('[A-Z]')"}, {Holds: "body.purpose.matches('[a-z]')"}}
+	ids := map[string]string{}
+	for _, c := range cases(t, doc, plan.Options{Rules: map[string][]config.Rule{"POST /t": list}}) {
+		if len(c.Flaws) == 1 && c.Flaws[0].Rule == "holds" {
+			ids[c.ID] = c.Flaws[0].Variant + " " + string(c.Request.Body)
+		}
+	}
+	if len(ids) != len(list) {
+		t.Errorf("%d rules have %d cases: %q", len(list), len(ids), ids)
+	}
+}
+
 func TestRulesThatCannotBe(t *testing.T) {
 	doc := description(t, towOrders)
 	for _, c := range []struct {
