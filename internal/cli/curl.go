@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/base64"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -17,6 +18,9 @@ func curl(c exchange.Case, headers []string) string {
 		parts = append(parts, "-H", quote(h[0]+": "+h[1]))
 	}
 	for _, h := range headers {
+		if slices.ContainsFunc(c.Credentials, func(o exchange.Credential) bool { return o.In == "header" && strings.EqualFold(o.Name, h) }) {
+			continue // it follows, with what is wrong with it
+		}
 		name := strings.ToUpper(strings.ReplaceAll(h, "-", "_"))
 		parts = append(parts, "-H", `"`+h+`: $`+name+`"`)
 	}

@@ -100,7 +100,7 @@ func (a *app) show(head record.Head, res record.Result) {
 		fmt.Fprintln(out, "  "+clean(h[0]+": "+h[1]))
 	}
 	for _, name := range head.Headers {
-		fmt.Fprintln(out, "  "+clean(name)+": "+a.look.dim("(given by --header, not kept)"))
+		fmt.Fprintln(out, "  "+clean(name)+": "+a.look.dim("(not kept)"))
 	}
 	for _, c := range res.Credentials {
 		fmt.Fprintln(out, "  "+clean(c.Name)+": "+a.look.dim("("+credentialWords(c)+")"))

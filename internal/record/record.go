@@ -32,7 +32,7 @@ type Head struct {
 	Seed        uint64   `json:"seed"`
 	Depth       string   `json:"depth"`
 	Started     string   `json:"started"`           // RFC 3339
-	Headers     []string `json:"headers,omitempty"` // names of the headers given on the command line; their values are not kept
+	Headers     []string `json:"headers,omitempty"` // names of the headers that every request has beside; their values are not kept
 }
 
 // Result is a case with its answer.
