@@ -127,6 +127,9 @@ type operation struct {
 	size     int                      // of their bodies
 }
 
+// slowTries is how often a slow rejection is asked for again.
+const slowTries = 2
+
 // Bounds of what is kept to be sent again, and of edges held back.
 const (
 	maxAgain      = 256
@@ -202,7 +205,21 @@ func (o *operation) one(ctx context.Context, c exchange.Case, proven bool) (exch
 	if ctx.Err() != nil {
 		return a, false
 	}
-	j := judge.Case(c, a, judge.Context{Proven: proven, Control: o.took, Layout: o.opt.Layout, Describe: o.op.Describe})
+	known := judge.Context{Proven: proven, Control: o.took, Layout: o.opt.Layout, Describe: o.op.Describe}
+	j := judge.Case(c, a, known)
+	// A busy machine is slow once; what is slow every time is the service.
+	for range slowTries {
+		if !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code == "slow-rejection" }) {
+			break
+		}
+		if again := o.opt.Send(ctx, c); again.Err == "" && ctx.Err() == nil {
+			a.Took = min(a.Took, again.Took)
+			j = judge.Case(c, a, known)
+		}
+	}
+	if ctx.Err() != nil {
+		return a, false
+	}
 	res := record.Result{Case: c, Response: a, Verdict: j.Verdict, Findings: j.Findings}
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -11,8 +11,10 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"obiter/internal/flaw"
+	"obiter/internal/harbour"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
@@ -206,5 +208,33 @@ func TestAControlThatNoLongerStandsIsTold(t *testing.T) {
 	}
 	if !strings.HasPrefix(found, "[PUT /buoys/{id}]") {
 		t.Errorf("it is not told: %q", found)
+	}
+}
+
+// TestABusyMachineIsNotAccused: an answer that is slow once is not slow.
+func TestABusyMachineIsNotAccused(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var mu sync.Mutex
+	slept := false
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		first := !slept && r.Header.Get("Obiter-Case") == "8ee05503b8"
+		slept = slept || first
+		mu.Unlock()
+		if first {
+			time.Sleep(1200 * time.Millisecond)
+		}
+		office.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	rep, err := against(t, context.Background(), server.URL, flaw.Quick, func(record.Result) error { return nil })
+	if err != nil || !slept {
+		t.Fatalf("%v, slept %v", err, slept)
+	}
+	for _, e := range rep.Entries() {
+		t.Errorf("accused: %s %s", e.Code, e.Examples[0].Message)
 	}
 }
