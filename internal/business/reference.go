@@ -3,6 +3,7 @@ package business
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 
@@ -66,10 +67,7 @@ func (r *Rule) read(e ast.Expr, variables map[string]*reference) {
 	case ast.ComprehensionKind:
 		c := e.AsComprehension()
 		r.read(c.IterRange(), variables)
-		inner := map[string]*reference{}
-		for name, ref := range variables {
-			inner[name] = ref
-		}
+		inner := maps.Clone(variables)
 		if over := r.place(c.IterRange(), variables); over != nil {
 			inner[c.IterVar()] = over.member("*")
 		}

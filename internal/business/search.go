@@ -3,6 +3,7 @@ package business
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/big"
 	"slices"
 	"strings"
@@ -226,10 +227,7 @@ func remove(values map[string]any, f Field) (map[string]any, bool) {
 }
 
 func with(values map[string]any, in string, v any) map[string]any {
-	out := make(map[string]any, len(values))
-	for k, o := range values {
-		out[k] = o
-	}
+	out := maps.Clone(values)
 	out[in] = v
 	return out
 }

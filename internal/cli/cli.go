@@ -165,9 +165,6 @@ func (a *app) failureOf(err error) *failure {
 	var selection *plan.SelectionError
 	var host *send.HostError
 	var trust *send.TrustError
-	if errors.As(err, &trust) {
-		return &failure{exitUnproved, err.Error(), "name the certificates to trust with --ca FILE, a client certificate with --cert and --key; or correct --at"}
-	}
 	var unreachable *send.UnreachableError
 	var file *record.FileError
 	switch {
@@ -181,6 +178,8 @@ func (a *app) failureOf(err error) *failure {
 		return &failure{exitUsage, selection.Error(), nearest(selection.Value, selection.Choices, "choices")}
 	case errors.As(err, &host):
 		return &failure{exitUsage, host.Error(), "if it is yours and may take rubbish: --allow-host " + host.Host}
+	case errors.As(err, &trust):
+		return &failure{exitUnproved, trust.Error(), "name the certificates to trust with --ca FILE, a client certificate with --cert and --key; or correct --at"}
 	case errors.As(err, &unreachable):
 		return &failure{exitUnproved, unreachable.Error(), "start the service, or correct --at"}
 	case errors.As(err, &file):

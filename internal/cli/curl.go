@@ -7,6 +7,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"obiter/internal/config"
 	"obiter/internal/exchange"
 )
 
@@ -51,12 +52,7 @@ func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + 
 
 // authorised is how curl sends a credential, by the name of a variable.
 func authorised(c exchange.Credential) []string {
-	value := "$" + strings.ToUpper(strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
-			return r
-		}
-		return '_'
-	}, c.Scheme))
+	value := "$" + config.Variable(c.Scheme)
 	switch c.Flaw {
 	case "missing":
 		return nil

@@ -252,15 +252,24 @@ func (c *Config) statuses(r reader, top map[string]any) error {
 			list = []any{object[name]}
 		}
 		for _, e := range list {
-			n, ok := e.(json.Number)
-			code, err := n.Int64()
-			if !ok || err != nil || code < 400 || code > 499 {
-				return r.tree.Fail(at, "write a status from 400 to 499, or a list of them", "%s is no rejection", instance.Encode(e))
+			code, err := r.rejection(at, e, ", or a list of them")
+			if err != nil {
+				return err
 			}
-			c.Statuses[exchange.Class(name)] = append(c.Statuses[exchange.Class(name)], int(code))
+			c.Statuses[exchange.Class(name)] = append(c.Statuses[exchange.Class(name)], code)
 		}
 	}
 	return nil
+}
+
+// rejection reads the status of one; or is what may stand there beside it.
+func (r reader) rejection(at string, v any, or string) (int, error) {
+	n, _ := v.(json.Number)
+	code, err := n.Int64()
+	if err != nil || code < 400 || code > 499 {
+		return 0, r.tree.Fail(at, "write a status from 400 to 499"+or, "%s is no rejection", instance.Encode(v))
+	}
+	return int(code), nil
 }
 
 // operationName is a method and a path, as users write operations.

@@ -80,14 +80,18 @@ func quoted(s string) string {
 
 // credential is a line that binds a scheme to an environment variable.
 func credential(s oad.Scheme) string {
-	name := strings.ToUpper(strings.Map(func(r rune) rune {
+	says := map[string]string{"basic": "name:password", "bearer": "a token", "apiKey": "the key", "": "nothing that can be sent in a request"}[s.Kind]
+	return fmt.Sprintf("%s: ${API_%s}    # %s", quoted(s.Name), Variable(s.Name), says)
+}
+
+// Variable is a name as the environment has it: capital letters, digits and _.
+func Variable(name string) string {
+	return strings.ToUpper(strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
 			return r
 		}
 		return '_'
-	}, s.Name))
-	says := map[string]string{"basic": "name:password", "bearer": "a token", "apiKey": "the key", "": "nothing that can be sent in a request"}[s.Kind]
-	return fmt.Sprintf("%s: ${API_%s}    # %s", quoted(s.Name), name, says)
+	}, name))
 }
 
 // tokenNames are what answers call a token that opens the door.

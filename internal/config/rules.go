@@ -1,7 +1,6 @@
 package config
 
 import (
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -101,12 +100,9 @@ func (r reader) rule(at string, v any) (Rule, error) {
 		return rule, err
 	}
 	if v, has := object["status"]; has {
-		n, _ := v.(json.Number)
-		code, err := n.Int64()
-		if err != nil || code < 400 || code > 499 {
-			return rule, r.tree.Fail(at+"/status", "write a status from 400 to 499", "%s is no rejection", instance.Encode(v))
+		if rule.Status, err = r.rejection(at+"/status", v, ""); err != nil {
+			return rule, err
 		}
-		rule.Status = int(code)
 	}
 	if v, has := object["says"]; has {
 		text, err := r.text(at+"/says", v)

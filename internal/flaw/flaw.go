@@ -395,7 +395,7 @@ type Field struct {
 // the last element.
 func Fields(root schema.Schema, control any) []Field {
 	var out []Field
-	p := &Planter{root: root, control: control, beside: schema.NewBeside(control)}
+	p := &Planter{root: root, control: control}
 	p.walk("", []schema.Schema{root}, control, nil, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
 	return out
 }
