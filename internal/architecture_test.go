@@ -1,9 +1,11 @@
 package internal_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -82,5 +84,53 @@ func TestEveryFolderIsARoom(t *testing.T) {
 		if e.IsDir() && e.Name() != "schematest" && !slices.Contains(rooms, e.Name()) {
 			t.Errorf("%s is in no order", e.Name())
 		}
+	}
+}
+
+// What a type and its methods mention is compiled again in each package that
+// uses the type, and the generics of this library take ten seconds each time.
+func TestNoTypeShowsTheOpenAPILibrary(t *testing.T) {
+	const library = "github.com/pb33f/libopenapi"
+	files, err := filepath.Glob("oad/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	imported := 0
+	for _, name := range files {
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		local := map[string]bool{}
+		for _, spec := range f.Imports {
+			if p, _ := strconv.Unquote(spec.Path.Value); strings.HasPrefix(p, library) {
+				name := path.Base(p)
+				if spec.Name != nil {
+					name = spec.Name.Name
+				}
+				local[name] = true
+				imported++
+			}
+		}
+		for _, decl := range f.Decls {
+			shown, where := ast.Node(decl), name
+			if fn, ok := decl.(*ast.FuncDecl); ok {
+				if fn.Recv == nil && !fn.Name.IsExported() {
+					continue
+				}
+				shown, where = fn.Type, name+": "+fn.Name.Name
+			}
+			ast.Inspect(shown, func(n ast.Node) bool {
+				if sel, ok := n.(*ast.SelectorExpr); ok {
+					if x, ok := sel.X.(*ast.Ident); ok && local[x.Name] {
+						t.Errorf("%s shows %s.%s; keep it inside a function", where, x.Name, sel.Sel.Name)
+					}
+				}
+				return true
+			})
+		}
+	}
+	if imported == 0 {
+		t.Errorf("oad no longer uses %s: this test can go", library)
 	}
 }

@@ -121,7 +121,7 @@ func Read(name string, src []byte) (*Document, error) {
 	d.base = (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()
 
 	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
-	root, doc, err := d.parseMain(src, abs)
+	root, doc, err := parseMain(d, src, abs)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +140,7 @@ func Read(name string, src []byte) (*Document, error) {
 	d.Title, _ = info["title"].(string)
 	d.Version = scalar(info["version"])
 	d.Servers = servers(top["servers"])
-	if err := d.readOperations(doc); err != nil {
+	if err := readOperations(d, doc); err != nil {
 		return nil, err
 	}
 	return d, nil
@@ -148,14 +148,15 @@ func Read(name string, src []byte) (*Document, error) {
 
 // parseMain reads the main document through the library, whose reading of JSON
 // is many times faster than YAML's. What it refuses is read again, for a
-// message with a place.
-func (d *Document) parseMain(src []byte, abs string) (*yaml.Node, libopenapi.Document, error) {
+// message with a place. Like all that names the library's types it is no method:
+// a test of the rooms tells why.
+func parseMain(d *Document, src []byte, abs string) (*yaml.Node, libopenapi.Document, error) {
 	if len(bytes.TrimSpace(src)) > 0 && strings.HasSuffix(strings.ToLower(d.Name), ".json") { // the library reads past some mistakes
 		if err := checkJSON(d.Name, src); err != nil {
 			return nil, nil, err
 		}
 	}
-	doc, err := d.library(src, abs)
+	doc, err := library(src, abs)
 	if err == nil && doc.GetSpecInfo().RootNode != nil {
 		root := doc.GetSpecInfo().RootNode
 		return root, doc, d.checkVersion(root)
@@ -272,7 +273,7 @@ func (d *Document) checkVersion(root *yaml.Node) error {
 	return fail(top, "there is no openapi member, so this is no OpenAPI document", "an OpenAPI document begins with a line such as openapi: 3.1.0")
 }
 
-func (d *Document) library(src []byte, abs string) (doc libopenapi.Document, err error) {
+func library(src []byte, abs string) (doc libopenapi.Document, err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			doc, err = nil, fmt.Errorf("%v", r)

@@ -74,7 +74,7 @@ type Response struct {
 // readOperations takes the list of operations and their places from the
 // library's model, and what they hold from the document itself, in which
 // schemas can be addressed.
-func (d *Document) readOperations(doc libopenapi.Document) error {
+func readOperations(d *Document, doc libopenapi.Document) error {
 	model, err := doc.BuildV3Model()
 	if model == nil {
 		return &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(fmt.Sprint(err))}
@@ -88,7 +88,7 @@ func (d *Document) readOperations(doc libopenapi.Document) error {
 	for path, item := range model.Model.Paths.PathItems.FromOldest() {
 		var ops []Operation
 		for method, op := range item.GetOperations().FromOldest() {
-			ops = append(ops, d.operation(path, method, op))
+			ops = append(ops, operation(d, path, method, op))
 		}
 		sort.SliceStable(ops, func(i, j int) bool {
 			a, b := ops[i], ops[j]
@@ -107,7 +107,7 @@ func firstLine(s string) string {
 	return line
 }
 
-func (d *Document) operation(path, method string, op *v3.Operation) Operation {
+func operation(d *Document, path, method string, op *v3.Operation) Operation {
 	o := Operation{Method: strings.ToUpper(method), Path: path, ID: op.OperationId, Summary: op.Summary, Tags: op.Tags}
 	if low := op.GoLow(); low != nil && low.KeyNode != nil {
 		o.Line, o.Column = low.KeyNode.Line, low.KeyNode.Column
