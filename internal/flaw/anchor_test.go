@@ -53,6 +53,19 @@ func TestProvingNearbyIsProvingTheWhole(t *testing.T) {
 		`{"type":"object","unevaluatedProperties":false,"allOf":[{"properties":{"a":{"type":"array","contains":{"minimum":5},"items":{"type":"integer"}}}}],"properties":{"b":{"not":{"const":7},"type":"integer"}}}`,
 		`{"type":"object","dependentSchemas":{"a":{"required":["b"]}},"properties":{"a":{"type":"string","minLength":1},"b":{"type":"object","propertyNames":{"maxLength":4},"additionalProperties":{"type":"integer"}}}}`,
 	}
+	// One branch is told by a member, by two, by none, or two are taken; and two flaws together lead into another.
+	for _, branches := range []string{
+		`{"required":["kind"],"properties":{"kind":{"const":"tug"},"pull":{"type":"integer","minimum":3}}},{"required":["kind"],"properties":{"kind":{"const":"barge"},"pull":{"type":"integer","maximum":2},"load":{"type":"string","minLength":2}}}`,
+		`{"properties":{"x":{"type":"integer","maximum":5},"y":{"type":"integer","maximum":5}},"required":["x","y"]},{"properties":{"x":{"type":"integer","minimum":6},"y":{"type":"integer","minimum":6}},"required":["x","y"]}`,
+		`{"properties":{"x":{"type":"integer","maximum":5},"z":{"type":"object","properties":{"w":{"type":"string","maxLength":4}}}},"required":["x"]},{"properties":{"x":{"type":"integer","minimum":6}},"required":["x","v"]}`,
+		`{"$ref":"#/paths/~1b/post/requestBody/content/application~1json/schema/$defs/a"},{"allOf":[{"$ref":"#/paths/~1b/post/requestBody/content/application~1json/schema/$defs/b"}]},{"type":"string"}`,
+		`{"properties":{"q":{"type":"integer","minimum":1,"maximum":5}},"required":["q"]},{"properties":{"q":{"type":"integer","minimum":0,"maximum":9}},"required":["q"]}`,
+	} {
+		for _, keyword := range []string{"oneOf", "anyOf"} {
+			texts = append(texts, `{"type":"object","properties":{"list":{"type":"array","minItems":2,"items":{"type":"object","`+keyword+`":[`+branches+`]}}},"$defs":{
+				"a":{"properties":{"m":{"enum":["u","v"]},"n":{"type":"integer","maximum":9}},"required":["m"]},"b":{"properties":{"m":{"enum":["w"]},"n":{"type":"integer","maximum":99}},"required":["m"]}}}`)
+		}
+	}
 	for range 300 {
 		texts = append(texts, string(instance.Encode(schematest.Random(rng, 2))))
 	}

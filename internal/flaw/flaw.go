@@ -211,14 +211,23 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 		from = &anchor{pointer, list, schema.NewBeside(v)}
 	}
 	visit(&site{p, pointer, v, sh, *from})
-	if !p.astext && from.pointer == pointer && sh.MemberByMember() {
-		from = nil // what is inside can be proved by itself
+	outer := from
+	var decisive map[string]bool
+	if !p.astext && from.pointer == pointer {
+		var ok bool
+		if decisive, ok = sh.MemberByMember(v); ok {
+			from = nil // what is inside can be proved by itself
+		}
 	}
 	switch v := v.(type) {
 	case map[string]any:
 		for _, name := range memberOrder(sh, v) {
 			if members, ok := sh.Member(name); ok && len(members) > 0 {
-				p.walk(instance.Join(pointer, name), members, v[name], from, visit)
+				around := from
+				if decisive[name] {
+					around = outer
+				}
+				p.walk(instance.Join(pointer, name), members, v[name], around, visit)
 			}
 		}
 	case []any:

@@ -109,8 +109,22 @@ func (p *Planter) combine(fields []string) int {
 	if p.stopped {
 		return 0
 	}
-	body := p.control
-	var flaws []Flaw
+	body, flaws := p.join(fields, nil)
+	if len(flaws) > 1 && p.prove(flaws, body, p.whole()) != "" {
+		// Together they may bring in a branch that each by itself leaves out.
+		whole := p.whole()
+		body, flaws = p.join(fields, &whole)
+	}
+	if len(flaws) > 1 {
+		p.give(Planted{Flaws: flaws, Value: body})
+	}
+	return len(flaws)
+}
+
+// join makes fields wrong one after another, each where that can be proved: from
+// the field's own anchor, or from the one given.
+func (p *Planter) join(fields []string, from *anchor) (body any, flaws []Flaw) {
+	body = p.control
 	for _, field := range fields {
 		c := p.best[field]
 		var next any
@@ -123,14 +137,15 @@ func (p *Planter) combine(fields []string) int {
 		if !ok {
 			continue
 		}
+		at := c.at
+		if from != nil {
+			at = *from
+		}
 		with := append(append([]Flaw(nil), flaws...), c.flaw)
-		inside := slices.DeleteFunc(slices.Clone(with), func(f Flaw) bool { return !instance.Within(f.Pointer, c.at.pointer) })
-		if p.prove(inside, next, c.at) == "" {
+		inside := slices.DeleteFunc(slices.Clone(with), func(f Flaw) bool { return !instance.Within(f.Pointer, at.pointer) })
+		if p.prove(inside, next, at) == "" {
 			body, flaws = next, with
 		}
 	}
-	if len(flaws) > 1 {
-		p.give(Planted{Flaws: flaws, Value: body})
-	}
-	return len(flaws)
+	return body, flaws
 }
