@@ -289,47 +289,39 @@ func (s *site) flaw(rule, variant, reason string) Flaw {
 
 // replace plants a flaw by putting another value at the site's field.
 func (s *site) replace(rule, variant string, at Depth, value any, reason string) {
-	if s.tooMuch(s.flaw(rule, variant, reason), at) {
+	f := s.flaw(rule, variant, reason)
+	if !s.p.wants(f, at) || s.tooMuch(f) {
 		return
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)
 	if !ok {
 		return
 	}
-	if why := s.unbroken(rule, body); why != "" {
-		if s.p.wants(s.flaw(rule, variant, reason), at) {
-			s.p.dropped(Drop{s.flaw(rule, variant, reason), why})
-		}
+	seen, ok := s.p.seen(body)
+	if !ok {
+		s.p.dropped(Drop{f, Unsendable})
 		return
 	}
-	s.plant(s.flaw(rule, variant, reason), at, body)
+	if value, there := instance.Get(seen, s.pointer); !there || !s.shape.Breaks(rule, value) {
+		s.p.dropped(Drop{f, StillValid})
+		return
+	}
+	s.planted(f, body, seen)
 }
 
 // tooMuch drops a flaw that would be one too many.
-func (s *site) tooMuch(f Flaw, at Depth) bool {
+func (s *site) tooMuch(f Flaw) bool {
 	if !s.p.enough() {
 		return false
 	}
-	if s.p.wants(f, at) {
-		s.p.dropped(Drop{f, TooMuch})
-	}
+	s.p.dropped(Drop{f, TooMuch})
 	return true
 }
 
-// unbroken tells why the rule is not broken by the value as it will be seen; "" if it is.
-func (s *site) unbroken(rule string, body any) string {
-	seen, ok := s.p.seen(body)
-	if !ok {
-		return Unsendable
-	}
-	value, there := instance.Get(seen, s.pointer)
-	if !there || !s.shape.Breaks(rule, value) {
-		return StillValid
-	}
-	return ""
-}
-
 func (p *Planter) wants(f Flaw, at Depth) bool {
+	if p.stopped {
+		return false
+	}
 	if p.depth == Quick {
 		return at <= Usual && !p.once[[2]string{f.Pointer, f.Rule}]
 	}
@@ -338,11 +330,21 @@ func (p *Planter) wants(f Flaw, at Depth) bool {
 
 // plant gives out an instance once it is proved.
 func (s *site) plant(f Flaw, at Depth, body any) {
-	p := s.p
-	if p.stopped || !p.wants(f, at) {
+	if !s.p.wants(f, at) {
 		return
 	}
-	if why := p.prove([]Flaw{f}, body, s.anchor); why != "" {
+	seen, ok := s.p.seen(body)
+	if !ok {
+		s.p.dropped(Drop{f, Unsendable})
+		return
+	}
+	s.planted(f, body, seen)
+}
+
+// planted gives out an instance once what is seen of it is proved.
+func (s *site) planted(f Flaw, body, seen any) {
+	p := s.p
+	if why := p.prove([]Flaw{f}, seen, s.anchor); why != "" {
 		p.dropped(Drop{f, why})
 		return
 	}
@@ -357,13 +359,9 @@ func (p *Planter) give(planted Planted) {
 	}
 }
 
-// prove asks the validator whether body is broken at each flaw's field and
-// nowhere else inside the anchor. It returns why not, or "".
-func (p *Planter) prove(flaws []Flaw, body any, at anchor) string {
-	seen, ok := p.seen(body)
-	if !ok {
-		return Unsendable
-	}
+// prove asks the validator whether what is seen of a body is broken at each
+// flaw's field and nowhere else inside the anchor. It returns why not, or "".
+func (p *Planter) prove(flaws []Flaw, seen any, at anchor) string {
 	violations := at.validate(seen)
 	if len(violations) == 0 {
 		return StillValid
@@ -404,19 +402,7 @@ type Field struct {
 // the last element.
 func Fields(root schema.Schema, control any) []Field {
 	var out []Field
-	p := &Planter{root: root, control: control}
+	p := &Planter{root: root, control: control, astext: true} // nothing is proved here: no anchors
 	p.walk("", []schema.Schema{root}, control, nil, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
-	return out
-}
-
-// Alternatives lists the fields of a control at which a oneOf or anyOf stands:
-// what is wrong inside, a service may tell of any branch.
-func Alternatives(root schema.Schema, control any) []string {
-	var out []string
-	for _, f := range Fields(root, control) {
-		if len(f.Shape.Choices()) > 0 {
-			out = append(out, f.Pointer)
-		}
-	}
 	return out
 }

@@ -25,7 +25,7 @@ func plantRequired(s *site) {
 			continue
 		}
 		f := Flaw{s.p.in, pointer, "required", "left-out", "the required member is left out"}
-		if s.tooMuch(f, Usual) {
+		if s.p.wants(f, Usual) && s.tooMuch(f) {
 			continue
 		}
 		if body, ok := instance.Remove(s.p.control, pointer); ok {
@@ -174,7 +174,7 @@ func (p *Planter) emptyObject() {
 		}
 		flaws = append(flaws, Flaw{p.in, v.Pointer, "required", "empty-object", "the object is empty, so the required member is missing"})
 	}
-	if len(flaws) > 1 && p.prove(flaws, empty, p.whole()) == "" {
+	if len(flaws) > 1 && p.proveAt(flaws, empty, p.whole()) == "" {
 		p.give(Planted{Flaws: flaws, Value: empty})
 	}
 }

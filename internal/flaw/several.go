@@ -110,7 +110,7 @@ func (p *Planter) combine(fields []string) int {
 		return 0
 	}
 	body, flaws := p.join(fields, nil)
-	if len(flaws) > 1 && p.prove(flaws, body, p.whole()) != "" {
+	if len(flaws) > 1 && p.proveAt(flaws, body, p.whole()) != "" {
 		// Together they may bring in a branch that each by itself leaves out.
 		whole := p.whole()
 		body, flaws = p.join(fields, &whole)
@@ -143,9 +143,17 @@ func (p *Planter) join(fields []string, from *anchor) (body any, flaws []Flaw) {
 		}
 		with := append(append([]Flaw(nil), flaws...), c.flaw)
 		inside := slices.DeleteFunc(slices.Clone(with), func(f Flaw) bool { return !instance.Within(f.Pointer, at.pointer) })
-		if p.prove(inside, next, at) == "" {
+		if p.proveAt(inside, next, at) == "" {
 			body, flaws = next, with
 		}
 	}
 	return body, flaws
+}
+
+func (p *Planter) proveAt(flaws []Flaw, body any, at anchor) string {
+	seen, ok := p.seen(body)
+	if !ok {
+		return Unsendable
+	}
+	return p.prove(flaws, seen, at)
 }

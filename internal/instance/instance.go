@@ -15,7 +15,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -74,14 +74,72 @@ func depth(v any, around int) int {
 
 // Encode writes v as compact JSON with the members of objects in the order of
 // their names, and characters as themselves (no HTML escapes).
-func Encode(v any) []byte {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
+func Encode(v any) []byte { return appendJSON(make([]byte, 0, 256), v) }
+
+// appendJSON writes containers and plain values itself, several times as fast as
+// reflection would: plans and runs write little else.
+func appendJSON(b []byte, v any) []byte {
+	switch v := v.(type) {
+	case nil:
+		return append(b, "null"...)
+	case bool:
+		return strconv.AppendBool(b, v)
+	case string:
+		if isPlain(v) {
+			return append(append(append(b, '"'), v...), '"')
+		}
+	case json.Number:
+		if isInteger(string(v)) {
+			return append(b, v...)
+		}
+	case []any:
+		if v == nil {
+			return append(b, "null"...)
+		}
+		b = append(b, '[')
+		for i, e := range v {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = appendJSON(b, e)
+		}
+		return append(b, ']')
+	case map[string]any:
+		if v == nil {
+			return append(b, "null"...)
+		}
+		b = append(b, '{')
+		for i, name := range Names(v) {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = appendJSON(append(appendJSON(b, name), ':'), v[name])
+		}
+		return append(b, '}')
+	}
+	var out bytes.Buffer
+	e := json.NewEncoder(&out)
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
 		panic("instance: encoding a value that is not JSON: " + err.Error())
 	}
-	return bytes.TrimRight(b.Bytes(), "\n")
+	return append(b, bytes.TrimRight(out.Bytes(), "\n")...)
+}
+
+// isPlain tells whether a string stands between quotes as it is.
+func isPlain(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+			return false
+		}
+	}
+	return true
+}
+
+// isInteger tells whether a number is written with digits alone (RFC 8259, section 6).
+func isInteger(n string) bool {
+	digits := strings.TrimPrefix(n, "-")
+	return digits != "" && strings.Trim(digits, "0123456789") == "" && (digits[0] != '0' || digits == "0")
 }
 
 // Type names the JSON Schema type of v: null, boolean, integer, number,
@@ -189,7 +247,7 @@ func Names(m map[string]any) []string {
 	for k := range m {
 		names = append(names, k)
 	}
-	sort.Strings(names)
+	slices.Sort(names)
 	return names
 }
 

@@ -1,6 +1,7 @@
 package instance
 
 import (
+	"bytes"
 	"encoding/json"
 	"math/big"
 	"reflect"
@@ -26,6 +27,38 @@ func TestDecodeTakesOneTextOnly(t *testing.T) {
 	atLimit := strings.Repeat("[", MaxDepth) + strings.Repeat("]", MaxDepth)
 	if _, err := Decode([]byte(atLimit)); err != nil {
 		t.Errorf("nesting of exactly %d: %v", MaxDepth, err)
+	}
+}
+
+// FuzzEncode compares with encoding/json, which is slower and surely right.
+func FuzzEncode(f *testing.F) {
+	for _, seed := range []string{
+		`{"b":[1,-0,0,-12,0.5,1e400,01],"a":{"":null,"z":{}},"c":[]}`, `"<tug & barge>\u2028\u007f\u0000\"\\/é😀"`, `["\ud800",true,false]`,
+		`{"é":1,"\u0001":2,"a\"b":3}`, `9007199254740993`, `-`, `[[[[]]]]`,
+	} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		v, err := Decode([]byte(text))
+		if err != nil {
+			v = text // any text is a string
+		}
+		var want bytes.Buffer
+		e := json.NewEncoder(&want)
+		e.SetEscapeHTML(false)
+		if err := e.Encode(v); err != nil {
+			t.Fatal(err)
+		}
+		if got := Encode(v); string(got)+"\n" != want.String() {
+			t.Errorf("Encode gives %s, want %s", got, &want)
+		}
+	})
+}
+
+func TestEncodeKnowsWhatIsNotThere(t *testing.T) {
+	v := map[string]any{"list": []any(nil), "object": map[string]any(nil), "none": json.Number("")}
+	if got, want := string(Encode(v)), `{"list":null,"none":0,"object":null}`; got != want {
+		t.Errorf("Encode gives %s, want %s", got, want)
 	}
 }
 

@@ -110,18 +110,6 @@ func writeOnly(s schema.Schema, body any, at string, parent any, name string) bo
 	return schema.Merge(schema.Apply(members, nil)).WriteOnly
 }
 
-// secretFields are the fields of a control whose values must not come back:
-// those that are only written, and passwords.
-func secretFields(part *Part, control any) []string {
-	var out []string
-	for _, f := range flaw.Fields(part.Schema, control) {
-		if f.Shape.WriteOnly || f.Shape.Secret {
-			out = append(out, f.Pointer)
-		}
-	}
-	return out
-}
-
 func secretsIn(v any, fields []string) []string {
 	var out []string
 	for _, at := range fields {

@@ -111,7 +111,7 @@ func (p *Plan) keepRules(op *Operation) error {
 			switch {
 			case i < 0:
 			case ok:
-				part.Controls[i].Value = values[part.In]
+				part.Controls[i].Value, part.known = values[part.In], nil
 			case i > 0:
 				part.Controls = slices.Delete(part.Controls, i, i+1)
 			}
@@ -276,7 +276,7 @@ func (e *emitter) holds() {
 func (e *emitter) secretsOf(values map[string]any) []string {
 	for _, part := range e.op.Parts {
 		if part.In == "body" {
-			return secretsIn(values["body"], secretFields(part, part.Controls[0].Value))
+			return secretsIn(values["body"], part.secretFields(part.Controls[0]))
 		}
 	}
 	return nil

@@ -3,7 +3,7 @@ package plan
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
+	"hash/maphash"
 
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
@@ -13,28 +13,41 @@ import (
 // and the variants, and never from values: it survives a new seed, another
 // example, another machine.
 func caseID(operation string, kind exchange.Kind, identity []flaw.Flaw) string {
-	h := sha256.New()
-	fmt.Fprintf(h, "%s\n%s\n", operation, kind)
+	b := make([]byte, 0, 256)
+	b = append(append(append(append(b, operation...), '\n'), kind...), '\n')
 	for _, f := range identity {
-		fmt.Fprintf(h, "%s\x00%s\x00%s\x00%s\n", f.In, f.Pointer, f.Rule, f.Variant)
+		for i, s := range []string{f.In, f.Pointer, f.Rule, f.Variant} {
+			b = append(append(b, s...), "\x00\x00\x00\n"[i])
+		}
 	}
-	return hex.EncodeToString(h.Sum(nil)[:5])
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:5])
 }
 
+// seeds make two hashes of 64 bits, which no two requests of a plan share by chance.
+var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+
 // digest tells equal requests: same method, address, headers and body, and the
-// same wrong with the credentials.
-func digest(r exchange.Request, credentials []exchange.Credential) [32]byte {
-	n := len(r.Method) + len(r.URL) + len(r.Body) + 8
-	for _, h := range r.Headers {
-		n += len(h[0]) + len(h[1]) + 2
+// same wrong with the credentials. It holds for one process alone.
+func digest(r exchange.Request, credentials []exchange.Credential) (sum [2]uint64) {
+	for i, seed := range seeds {
+		var h maphash.Hash
+		h.SetSeed(seed)
+		write := func(s string, after byte) {
+			h.WriteString(s)
+			h.WriteByte(after)
+		}
+		write(r.Method, ' ')
+		write(r.URL, '\n')
+		for _, header := range r.Headers {
+			write(header[0], ':')
+			write(header[1], '\n')
+		}
+		for _, c := range credentials {
+			write(c.Flaw, ' ')
+		}
+		h.Write(r.Body)
+		sum[i] = h.Sum64()
 	}
-	b := make([]byte, 0, n)
-	b = append(append(append(append(b, r.Method...), ' '), r.URL...), '\n')
-	for _, h := range r.Headers {
-		b = append(append(append(append(b, h[0]...), ':'), h[1]...), '\n')
-	}
-	for _, c := range credentials {
-		b = append(append(b, c.Flaw...), ' ')
-	}
-	return sha256.Sum256(append(b, r.Body...))
+	return sum
 }

@@ -20,7 +20,8 @@ type Part struct {
 	Controls []sample.Control // fullest first
 
 	params []oad.Parameter
-	form   string // of a body: "urlencoded" or "multipart"; empty: JSON
+	form   string                  // of a body: "urlencoded" or "multipart"; empty: JSON
+	known  map[string][]flaw.Field // of its controls, by their shapes
 }
 
 // places are where parameters stand, in the order in which they are planned.
@@ -274,4 +275,40 @@ func isHeaderText(t string) bool {
 }
 
 // Fields lists the part's fields with their rules.
-func (part *Part) Fields() []flaw.Field { return flaw.Fields(part.Schema, part.Controls[0].Value) }
+func (part *Part) Fields() []flaw.Field { return part.fields(part.Controls[0]) }
+
+// fields lists those of one of the part's controls.
+func (part *Part) fields(c sample.Control) []flaw.Field {
+	list, known := part.known[c.Shape]
+	if !known {
+		if list = flaw.Fields(part.Schema, c.Value); part.known == nil {
+			part.known = map[string][]flaw.Field{}
+		}
+		part.known[c.Shape] = list
+	}
+	return list
+}
+
+// alternatives lists the fields of a control at which a oneOf or anyOf stands:
+// what is wrong inside, a service may tell of any branch.
+func (part *Part) alternatives(c sample.Control) []string {
+	var out []string
+	for _, f := range part.fields(c) {
+		if len(f.Shape.Choices()) > 0 {
+			out = append(out, f.Pointer)
+		}
+	}
+	return out
+}
+
+// secretFields are the fields of a control whose values must not come back:
+// those that are only written, and passwords.
+func (part *Part) secretFields(c sample.Control) []string {
+	var out []string
+	for _, f := range part.fields(c) {
+		if f.Shape.WriteOnly || f.Shape.Secret {
+			out = append(out, f.Pointer)
+		}
+	}
+	return out
+}

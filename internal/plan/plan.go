@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -361,7 +362,7 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 // emit gives out every case with its place in the operation, from 1.
 func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	op.Drops, op.Dropped = map[string]int{}, nil
-	e := &emitter{op: op, yield: yield, sent: map[[32]byte]bool{}, ids: map[string]bool{}}
+	e := &emitter{op: op, yield: yield, sent: map[[2]uint64]bool{}, ids: map[string]bool{}}
 	e.controls()
 	for _, part := range op.Parts {
 		e.part(part)
@@ -405,7 +406,7 @@ func (op *Operation) withinBudget() map[int]bool {
 type emitter struct {
 	op      *Operation
 	yield   func(int, exchange.Case) bool
-	sent    map[[32]byte]bool
+	sent    map[[2]uint64]bool
 	ids     map[string]bool
 	bytes   int // of all bodies
 	given   int
@@ -502,23 +503,48 @@ func (op *Operation) with(in string, v any) exchange.Request {
 func (op *Operation) compose(values map[string]any) exchange.Request {
 	var body []byte
 	for _, part := range op.Parts {
-		v, ok := values[part.In]
-		if part.In != "body" || !ok {
-			continue
-		}
-		object, _ := v.(map[string]any)
-		switch part.form {
-		case "urlencoded":
-			object, _ = part.sendable(object)
-			body = encodeForm(object)
-		case "multipart":
-			object, _ = part.sendable(object)
-			body = encodeMultipart(object, part.isFile, part.asJSON)
-		default:
-			body = instance.Encode(v)
+		if v, ok := values[part.In]; ok && part.In == "body" {
+			body = part.encode(v)
 		}
 	}
 	return op.request(op.Method, op.Media, body, values)
+}
+
+// encode writes a body.
+func (part *Part) encode(v any) []byte {
+	object, _ := v.(map[string]any)
+	switch part.form {
+	case "urlencoded":
+		object, _ = part.sendable(object)
+		return encodeForm(object)
+	case "multipart":
+		object, _ = part.sendable(object)
+		return encodeMultipart(object, part.isFile, part.asJSON)
+	}
+	return instance.Encode(v)
+}
+
+// composer writes fullest requests that differ in one part: what the others give
+// to them is written once.
+func (op *Operation) composer(part *Part) func(v any) exchange.Request {
+	if part.In == "body" {
+		around := op.compose(op.values(fullest))
+		return func(v any) exchange.Request {
+			r := around
+			r.Headers, r.Body = slices.Clone(around.Headers), part.encode(v)
+			return r
+		}
+	}
+	around := op.values(fullest)
+	var body []byte
+	if last := op.Parts[len(op.Parts)-1]; last.In == "body" {
+		body = last.encode(around["body"])
+	}
+	return func(v any) exchange.Request {
+		values := maps.Clone(around)
+		values[part.In] = v
+		return op.request(op.Method, op.Media, body, values)
+	}
 }
 
 // request puts together what is sent.
@@ -552,7 +578,7 @@ func (e *emitter) controls() {
 	for _, part := range e.op.Parts {
 		if part.In == "body" {
 			for _, c := range part.Controls {
-				secrets[c.Shape] = secretFields(part, c.Value)
+				secrets[c.Shape] = part.secretFields(c)
 			}
 		}
 	}
@@ -588,16 +614,17 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	if control.Shape != fullest {
 		identity = []flaw.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
 	}
-	alternatives := flaw.Alternatives(part.Schema, control.Value)
+	alternatives := part.alternatives(control)
 	var secrets []string
 	if part.In == "body" {
-		secrets = secretFields(part, control.Value)
+		secrets = part.secretFields(control)
 	}
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In,
 		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
 	if part.In != "body" || part.form != "" {
 		opt.Seen = part.seen
 	}
+	compose := e.op.composer(part)
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
 		v, beside, why := e.admit(part, p)
 		if why != "" {
@@ -609,7 +636,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 			return !e.stopped
 		}
 		p.Value = v
-		c := exchange.Case{Request: e.op.with(part.In, p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, Beside: beside, Secrets: secretsIn(p.Value, secrets)}
+		c := exchange.Case{Request: compose(p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, Beside: beside, Secrets: secretsIn(p.Value, secrets)}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)
