@@ -21,6 +21,8 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"github.com/pb33f/go-yaml"
 	"github.com/pb33f/libopenapi"
@@ -30,7 +32,7 @@ import (
 // MaxBytes is the size of the largest file read.
 const MaxBytes = 256 << 20
 
-// Document is a description that was read.
+// Document is a description that was read. It is safe for concurrent use.
 type Document struct {
 	Name       string // as the user wrote it
 	Title      string
@@ -41,7 +43,9 @@ type Document struct {
 	Warnings   []string // what was read differently than it stands, with its place
 
 	base  string // URL of the main file
-	files map[string]*file
+	files atomic.Pointer[map[string]*file]
+	late  sync.Mutex // held while a file is read that reading did not come upon
+	whole bool       // reading is done: the files are shared from now on
 }
 
 // Error is something wrong in a description, with its place and what to do.
@@ -117,7 +121,8 @@ func Read(name string, src []byte) (*Document, error) {
 	if err != nil {
 		abs = name
 	}
-	d := &Document{Name: name, files: map[string]*file{}}
+	d := &Document{Name: name}
+	d.files.Store(&map[string]*file{})
 	d.base = (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()
 
 	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
@@ -129,6 +134,7 @@ func Read(name string, src []byte) (*Document, error) {
 	if err != nil {
 		return nil, err
 	}
+	modelled := buildModel(doc, main) // meanwhile the values are gone through
 	if err := d.checkReferences(); err != nil {
 		return nil, err
 	}
@@ -140,9 +146,10 @@ func Read(name string, src []byte) (*Document, error) {
 	d.Title, _ = info["title"].(string)
 	d.Version = scalar(info["version"])
 	d.Servers = servers(top["servers"])
-	if err := readOperations(d, doc); err != nil {
+	if err := readOperations(d, modelled); err != nil {
 		return nil, err
 	}
+	d.whole = true
 	return d, nil
 }
 
@@ -289,7 +296,7 @@ func library(src []byte, abs string) (doc libopenapi.Document, err error) {
 
 // Place is the file, line and column of a location, for messages: "openapi.yaml:12:3".
 func (d *Document) Place(loc Location) string {
-	f := d.files[loc.File]
+	f := d.file(loc.File)
 	if f == nil {
 		return d.Name
 	}

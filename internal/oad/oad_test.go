@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"strings"
+	"sync"
 	"testing"
 
 	"obiter/internal/instance"
@@ -213,4 +214,43 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A schema with a base of its own leads to files that reading never met.
+func TestLateFilesAreReadOnce(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"api.yaml":       "openapi: 3.1.0\npaths: {}\n",
+		"quay.yaml":      "type: object\nproperties: {length: {type: integer}, berth: {$ref: 'sub/berth.yaml'}}\n",
+		"sub/berth.yaml": "type: object\nproperties: {number: {type: integer}, depth: {$ref: ../quay.yaml}}\n",
+	} {
+		name = filepath.Join(dir, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	doc, err := Open(filepath.Join(dir, "api.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	for range 8 {
+		for name, want := range map[string]string{"quay.yaml": "length berth", "sub/berth.yaml": "number depth"} {
+			wg.Go(func() {
+				v, err := doc.Load("file://" + filepath.ToSlash(filepath.Join(dir, name)))
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				properties := v.(map[string]any)["properties"].(map[string]any)
+				if got := strings.Join(doc.Order(properties), " "); got != want {
+					t.Errorf("%s: the properties stand in the order %q, want %q", name, got, want)
+				}
+			})
+		}
+	}
+	wg.Wait()
+	if _, err := doc.Load("file:///no/such/file.yaml"); err == nil {
+		t.Error("a file that is not there was loaded")
+	}
 }

@@ -71,17 +71,38 @@ type Response struct {
 	Media  []Media
 }
 
+// buildModel has the library build its model of the main document, and gives
+// what waits for it. Until it is done nobody else looks at the file's nodes.
+func buildModel(doc libopenapi.Document, f *file) func() (*libopenapi.DocumentModel[v3.Document], error) {
+	var model *libopenapi.DocumentModel[v3.Document]
+	var err error
+	f.busy = make(chan struct{})
+	go func() {
+		defer close(f.busy)
+		defer func() {
+			if r := recover(); r != nil {
+				model, err = nil, fmt.Errorf("%v", r)
+			}
+		}()
+		model, err = doc.BuildV3Model()
+	}()
+	return func() (*libopenapi.DocumentModel[v3.Document], error) {
+		<-f.busy
+		return model, err
+	}
+}
+
 // readOperations takes the list of operations and their places from the
 // library's model, and what they hold from the document itself, in which
 // schemas can be addressed.
-func readOperations(d *Document, doc libopenapi.Document) error {
-	model, err := doc.BuildV3Model()
+func readOperations(d *Document, modelled func() (*libopenapi.DocumentModel[v3.Document], error)) error {
+	model, err := modelled()
 	if model == nil {
 		return &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(fmt.Sprint(err))}
 	}
 	if model.Model.Paths == nil || model.Model.Paths.PathItems.Len() == 0 {
 		// Allowed since 3.1 (webhooks alone), and of no use here.
-		n := d.files[d.base].node("/paths")
+		n := d.file(d.base).node("/paths")
 		d.Warnings = append(d.Warnings, fmt.Sprintf("%s:%d:%d: the document describes no paths; add the API's operations under paths:", d.Name, n.Line, n.Column))
 		return nil
 	}
@@ -265,7 +286,7 @@ func (d *Document) media(at Location, content any) []Media {
 	m, _ := content.(map[string]any)
 	var out []Media
 	names := instance.Names(m)
-	f := d.files[at.File]
+	f := d.file(at.File)
 	line := func(name string) int { return f.node(at.Under("content", name).Pointer).Line }
 	sort.SliceStable(names, func(i, j int) bool { return line(names[i]) < line(names[j]) })
 	for _, name := range names {

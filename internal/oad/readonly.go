@@ -21,7 +21,9 @@ func (q *requirements) walk(at Location, v any) {
 	switch v := v.(type) {
 	case []any:
 		for i, e := range v {
-			q.walk(at.Under(strconv.Itoa(i)), e)
+			if isContainer(e) {
+				q.walk(at.Under(strconv.Itoa(i)), e)
+			}
 		}
 	case map[string]any:
 		key := reflect.ValueOf(v).Pointer()
@@ -33,11 +35,22 @@ func (q *requirements) walk(at Location, v any) {
 			q.relax(at, v, nil)
 		}
 		for _, k := range instance.Names(v) {
-			if k != "example" && k != "examples" && k != "default" && k != "enum" && k != "const" && !isExtension(k) {
+			if isContainer(v[k]) && k != "example" && k != "examples" && k != "default" && k != "enum" && k != "const" && !isExtension(k) {
 				q.walk(at.Under(k), v[k])
 			}
 		}
 	}
+}
+
+// isContainer tells whether there is anything inside v.
+func isContainer(v any) bool {
+	switch v := v.(type) {
+	case map[string]any:
+		return len(v) > 0
+	case []any:
+		return len(v) > 0
+	}
+	return false
 }
 
 // relax removes requirements of readOnly names from a schema and its allOf

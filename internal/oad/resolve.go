@@ -2,6 +2,7 @@ package oad
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"path/filepath"
 	"sort"
@@ -41,7 +42,7 @@ func (d *Document) addFile(address, name string, root *yaml.Node) (*file, error)
 		return nil, err
 	}
 	f.value = v
-	d.files[address] = f
+	(*d.files.Load())[address] = f
 	return f, nil
 }
 
@@ -55,10 +56,31 @@ func (d *Document) Load(address string) (any, error) {
 	return f.value, nil
 }
 
+// file is one that was read; nil if it was not.
+func (d *Document) file(address string) *file { return (*d.files.Load())[address] }
+
 func (d *Document) open(address string) (*file, error) {
-	if f, ok := d.files[address]; ok {
+	if f := d.file(address); f != nil {
 		return f, nil
 	}
+	if !d.whole {
+		return d.read(address)
+	}
+	// A base of its own ($id) can lead a schema to a file that nothing led to
+	// before. It is read beside the others, and joins them when it is complete.
+	d.late.Lock()
+	defer d.late.Unlock()
+	beside := &Document{Name: d.Name, OpenAPI: d.OpenAPI, base: d.base}
+	files := maps.Clone(*d.files.Load())
+	beside.files.Store(&files)
+	f, err := beside.open(address)
+	if err == nil {
+		d.files.Store(&files)
+	}
+	return f, err
+}
+
+func (d *Document) read(address string) (*file, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "file" {
 		return nil, &Error{File: d.Name, Problem: fmt.Sprintf("a $ref leads to %s, and nothing is fetched from the network", address), Hint: "save that document beside the description and refer to the file"}
@@ -157,7 +179,7 @@ func (d *Document) target(from Location, ref string) (Location, error) {
 
 // checkReferences makes sure that every $ref of the main file leads somewhere.
 func (d *Document) checkReferences() error {
-	main := d.files[d.base]
+	main := d.file(d.base)
 	refs := d.rewriteFile(d.base, main)
 	sort.Slice(refs, func(i, j int) bool { return refs[i].at.Pointer < refs[j].at.Pointer })
 	var dangling []*Error

@@ -84,7 +84,9 @@ func (r *rewriter) object(v any, at string, guess bool) {
 	switch v := v.(type) {
 	case []any:
 		for i, e := range v {
-			r.object(e, instance.Join(at, strconv.Itoa(i)), guess)
+			if isContainer(e) {
+				r.object(e, instance.Join(at, strconv.Itoa(i)), guess)
+			}
 		}
 	case map[string]any:
 		if !r.first(v) {
@@ -94,7 +96,9 @@ func (r *rewriter) object(v any, at string, guess bool) {
 			r.refs = append(r.refs, reference{Location{r.base, at}, ref})
 		}
 		for _, k := range instance.Names(v) {
-			r.member(k, v[k], instance.Join(at, k), guess)
+			if isContainer(v[k]) {
+				r.member(k, v[k], instance.Join(at, k), guess)
+			}
 		}
 	}
 }
@@ -135,20 +139,19 @@ func (r *rewriter) schema(v any, at string) {
 	r.keywords(m)
 	r.discriminate(m)
 	for _, k := range instance.Names(m) {
-		below := instance.Join(at, k)
 		switch inner := m[k].(type) {
 		case map[string]any:
 			if schemaMembers[k] {
-				r.schema(inner, below)
+				r.schema(inner, instance.Join(at, k))
 			} else if schemaMaps[k] {
 				for _, name := range instance.Names(inner) {
-					r.schema(inner[name], instance.Join(below, name))
+					r.schema(inner[name], instance.Join(at, k, name))
 				}
 			}
 		case []any:
 			if schemaLists[k] {
 				for i, s := range inner {
-					r.schema(s, instance.Join(below, strconv.Itoa(i)))
+					r.schema(s, instance.Join(at, k, strconv.Itoa(i)))
 				}
 			}
 		}

@@ -59,7 +59,7 @@ func (d *Document) Schemes() []Scheme {
 func (d *Document) security(operation map[string]any) [][]string {
 	v, own := operation["security"]
 	if !own {
-		top, _ := d.files[d.base].value.(map[string]any)
+		top, _ := d.file(d.base).value.(map[string]any)
 		v = top["security"]
 	}
 	list, _ := v.([]any)
@@ -79,9 +79,9 @@ func (d *Document) security(operation map[string]any) [][]string {
 
 // Tree is the file of a location with its places.
 func (d *Document) Tree(loc Location) *Tree {
-	f := d.files[loc.File]
+	f := d.file(loc.File)
 	if f == nil {
-		f = d.files[d.base]
+		f = d.file(d.base)
 	}
 	return &Tree{f}
 }

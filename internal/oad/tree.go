@@ -19,6 +19,7 @@ type file struct {
 	root  *yaml.Node
 	value any
 	order map[uintptr][]string // of objects under "properties": names as they stand
+	busy  chan struct{}        // open while the library works on root; nil: it never does
 }
 
 // maxDepth bounds nesting, so that hostile documents cannot exhaust the stack.
@@ -176,6 +177,9 @@ func isNumber(text string) bool { return jsonNumber.MatchString(text) }
 
 // node finds the node at a JSON Pointer, for its line; the nearest one above where there is none.
 func (f *file) node(pointer string) *yaml.Node {
+	if f.busy != nil {
+		<-f.busy
+	}
 	tokens, _ := instance.Split(pointer)
 	n := f.root
 	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
@@ -220,7 +224,7 @@ func child(n *yaml.Node, token string) *yaml.Node {
 // the document; nil for any other.
 func (d *Document) Order(properties map[string]any) []string {
 	key := reflect.ValueOf(properties).Pointer()
-	for _, f := range d.files {
+	for _, f := range *d.files.Load() {
 		if names, ok := f.order[key]; ok {
 			return names
 		}

@@ -49,5 +49,5 @@ func (t *Tree) Fail(pointer, hint, problem string, args ...any) error {
 // Value is what stands at a JSON Pointer of the description, as rewritten;
 // false where there is nothing.
 func (d *Document) Value(pointer string) (any, bool) {
-	return instance.Get(d.files[d.base].value, pointer)
+	return instance.Get(d.file(d.base).value, pointer)
 }
