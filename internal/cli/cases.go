@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -11,6 +12,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -72,42 +74,49 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	return a.listCases(p, out, c.Bool("dropped"))
 }
 
+// writeLines writes case lines. Operations are planned and written several at a
+// time, each to a text of its own.
 func writeLines(p *plan.Plan, out io.Writer) error {
-	e := json.NewEncoder(out)
-	e.SetEscapeHTML(false)
-	for op := range p.Operations() {
+	type lines struct {
+		text bytes.Buffer
+		err  error
+	}
+	for l := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) *lines {
+		l := &lines{}
+		e := json.NewEncoder(&l.text)
+		e.SetEscapeHTML(false)
 		for c := range op.Cases() {
-			if err := e.Encode(c); err != nil {
-				return fmt.Errorf("writing the cases: %w", err)
-			}
+			l.err = cmp.Or(l.err, e.Encode(c))
+		}
+		return l
+	}) {
+		if _, err := l.text.WriteTo(out); err != nil || l.err != nil {
+			return fmt.Errorf("writing the cases: %w", cmp.Or(err, l.err))
 		}
 	}
 	return nil
+}
+
+// listed is what is told of one operation.
+type listed struct {
+	skipped string // its line, where nothing is planned
+	text    string
+	planned int
+	drops   map[string]int
 }
 
 func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 	planned := 0
 	drops := map[string]int{}
 	var skipped []string
-	for op := range p.Operations() {
-		if op.SkipReason != "" {
-			skipped = append(skipped, clean(op.Name()+": "+shortened(op.SkipReason, 200)))
+	for l := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) listed { return a.listed(op, dropped) }) {
+		if l.skipped != "" {
+			skipped = append(skipped, l.skipped)
 			continue
 		}
-		t := newTable(2)
-		n := 0
-		for c := range op.Cases() {
-			n++
-			t.AppendRow(table.Row{c.ID, expected(c), clean(describe(c))})
-		}
-		planned += n
-		fmt.Fprintf(out, "\n%s  %s\n%s", a.look.bold(clean(op.Name())), a.look.dim(plural(n, "case")), rendered(t, 2))
-		for _, d := range op.Dropped {
-			if dropped {
-				fmt.Fprintln(out, clean(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
-			}
-		}
-		for why, k := range op.Drops {
+		fmt.Fprint(out, l.text)
+		planned += l.planned
+		for why, k := range l.drops {
 			drops[why] += k
 		}
 	}
@@ -126,6 +135,26 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 		fmt.Fprintf(out, "%s not planned: %s.\n", plural(drops[why], "flaw"), why)
 	}
 	return nil
+}
+
+func (a *app) listed(op *plan.Operation, dropped bool) listed {
+	if op.SkipReason != "" {
+		return listed{skipped: clean(op.Name() + ": " + shortened(op.SkipReason, 200))}
+	}
+	t := newTable(2)
+	n := 0
+	for c := range op.Cases() {
+		n++
+		t.AppendRow(table.Row{c.ID, expected(c), clean(describe(c))})
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "\n%s  %s\n%s", a.look.bold(clean(op.Name())), a.look.dim(plural(n, "case")), rendered(t, 2))
+	for _, d := range op.Dropped {
+		if dropped {
+			fmt.Fprintln(&b, clean(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
+		}
+	}
+	return listed{text: b.String(), planned: n, drops: op.Drops}
 }
 
 // expected is what status is right, in short.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -52,7 +53,7 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) e
 	if err != nil {
 		return err
 	}
-	s := survey.Of(doc, p)
+	s := survey.Of(doc, p, runtime.GOMAXPROCS(0))
 	out := a.streams.Out
 	if asJSON {
 		e := json.NewEncoder(out)

@@ -22,6 +22,8 @@ type Part struct {
 	params []oad.Parameter
 	form   string                  // of a body: "urlencoded" or "multipart"; empty: JSON
 	known  map[string][]flaw.Field // of its controls, by their shapes
+	asked  *schema.Shape           // of parameters: what each has to be
+	heard  map[string]heard        // of parameters: how the control's values are read
 }
 
 // places are where parameters stand, in the order in which they are planned.
@@ -142,18 +144,45 @@ func (part *Part) seen(v any) (any, bool) {
 	if part.In == "path" && len(object) < len(part.params) {
 		return v, false // a template with a hole is no address
 	}
-	list := []schema.Schema{part.Schema}
-	sh := schema.Merge(schema.Apply(list, object))
+	if part.form == "" && part.asked == nil { // parameters stand side by side: what is asked of one never changes
+		part.asked, part.heard = part.shape(object), map[string]heard{}
+	}
+	sh := part.asked
+	if sh == nil {
+		sh = part.shape(object)
+	}
 	out := make(map[string]any, len(object))
 	for name, member := range object {
-		members, _ := sh.Member(name)
 		if part.asJSON(name, member) {
 			out[name] = member
 			continue
 		}
+		if h, ok := part.heard[name]; ok && isScalar(member) && h.sent == member {
+			out[name] = h.seen
+			continue
+		}
+		members, _ := sh.Member(name)
 		out[name] = schema.Texts(members, listed(members, member))
+		if _, ok := part.heard[name]; !ok && part.heard != nil && isScalar(member) { // the control's, which most requests share
+			part.heard[name] = heard{member, out[name]}
+		}
 	}
 	return out, true
+}
+
+// heard is a value that was sent, and how a service reads it.
+type heard struct{ sent, seen any }
+
+func isScalar(v any) bool {
+	switch v.(type) {
+	case map[string]any, []any:
+		return false
+	}
+	return true
+}
+
+func (part *Part) shape(object map[string]any) *schema.Shape {
+	return schema.Merge(schema.Apply([]schema.Schema{part.Schema}, object))
 }
 
 // listed is a primitive as a list of one, where a list is asked for: written as

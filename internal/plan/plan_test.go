@@ -8,6 +8,7 @@ import (
 	"mime"
 	"mime/multipart"
 	"os"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -494,10 +495,8 @@ func BenchmarkPlanGrowth(b *testing.B) {
 				if err != nil {
 					b.Fatal(err)
 				}
-				for op := range p.Operations() {
-					for range op.Cases() {
-						n++
-					}
+				for cases := range plan.Map(p, 1, count) {
+					n += cases
 				}
 			}
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(n), "ns/case")
@@ -536,14 +535,19 @@ func BenchmarkDescription(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		for op := range p.Operations() {
-			for range op.Cases() {
-				n++
-			}
+		for cases := range plan.Map(p, runtime.GOMAXPROCS(0), count) {
+			n += cases
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed())/float64(decoding), "x-decoding")
 	b.ReportMetric(float64(n)/float64(b.N), "cases")
+}
+
+func count(op *plan.Operation) (n int) {
+	for range op.Cases() {
+		n++
+	}
+	return n
 }
 
 func large(b testing.TB, operations int) *oad.Document {

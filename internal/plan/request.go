@@ -32,7 +32,7 @@ func (e *emitter) request() {
 	e.unknownID(values)
 	e.repeated(values)
 	// Once a path: it is the path that lacks the method.
-	if method := e.otherMethod(); method != "" && e.first("wrong-method "+e.op.Path) {
+	if method := e.otherMethod(); method != "" && e.firstOfPath("wrong-method") {
 		var sent []byte
 		contentType := ""
 		if method != "GET" && control != nil {
@@ -51,13 +51,14 @@ func (e *emitter) request() {
 }
 
 // first tells whether this operation is the one that a flaw is planned with
-// which the whole plan, or a path of it, has once.
+// which the whole plan has once.
 func (e *emitter) first(what string) bool {
-	by, planned := e.op.plan.once[what]
-	if !planned {
-		e.op.plan.once[what] = e.op.Name()
-	}
-	return !planned || by == e.op.Name()
+	return e.op.plan.once.first(e.op.plan.job, e.op.Name(), what, false)
+}
+
+// firstOfPath tells the same of a flaw that a path has once.
+func (e *emitter) firstOfPath(what string) bool {
+	return e.op.plan.once.first(e.op.plan.job, e.op.Name(), what+" "+e.op.Path, true)
 }
 
 func (e *emitter) at(d flaw.Depth) bool { return d <= e.op.plan.opt.Depth }

@@ -88,49 +88,56 @@ const (
 // Kinds are all kinds of gaps in order.
 var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, OpenObject, No4XX, NotProblem, RuledElsewhere}
 
-// Of surveys a plan.
-func Of(doc *oad.Document, p *plan.Plan) Survey {
+// Of surveys a plan, several operations at a time.
+func Of(doc *oad.Document, p *plan.Plan, workers int) Survey {
 	s := Survey{Title: doc.Title, Version: doc.Version, OpenAPI: doc.OpenAPI, Operations: []Operation{}, Gaps: []Gap{}}
-	for op := range p.Operations() {
-		o := Operation{Operation: op.Name(), Skip: op.SkipReason}
-		if op.SkipReason != "" {
-			s.Operations = append(s.Operations, o)
-			continue
-		}
-		for _, part := range op.Parts {
-			for _, f := range part.Fields() {
-				if f.Pointer == "" && part.In != "body" {
-					continue
-				}
-				field := Field{part.In, f.Pointer, f.Shape.Rules()}
-				o.Fields = append(o.Fields, field)
-				s.fieldGaps(op, part, field, f)
-			}
-			if part.In == "body" && part.Controls[0].Origin != "example" && !exemplified(part) {
-				s.gap(NoExample, op, "", "")
-			}
-		}
-		for c := range op.Cases() {
-			switch c.Kind {
-			case exchange.Control:
-				o.Controls++
-			case exchange.Flawed:
-				o.Flawed++
-			case exchange.Edge:
-				o.Edges++
-			}
-		}
-		s.answerGaps(op)
-		if op.Trimmed {
-			s.gap(TooMany, op, "", "")
-		}
-		for _, r := range op.Rejected {
-			s.gap(BrokenExample, op, "", r)
-		}
-		s.Operations = append(s.Operations, o)
+	for one := range plan.Map(p, workers, of) {
+		s.Operations = append(s.Operations, one.Operations...)
+		s.Gaps = append(s.Gaps, one.Gaps...)
 	}
 	s.compare()
 	slices.SortStableFunc(s.Gaps, func(a, b Gap) int { return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind) })
+	return s
+}
+
+// of surveys one operation.
+func of(op *plan.Operation) (s Survey) {
+	o := Operation{Operation: op.Name(), Skip: op.SkipReason}
+	if op.SkipReason != "" {
+		s.Operations = append(s.Operations, o)
+		return s
+	}
+	for _, part := range op.Parts {
+		for _, f := range part.Fields() {
+			if f.Pointer == "" && part.In != "body" {
+				continue
+			}
+			field := Field{part.In, f.Pointer, f.Shape.Rules()}
+			o.Fields = append(o.Fields, field)
+			s.fieldGaps(op, part, field, f)
+		}
+		if part.In == "body" && part.Controls[0].Origin != "example" && !exemplified(part) {
+			s.gap(NoExample, op, "", "")
+		}
+	}
+	for c := range op.Cases() {
+		switch c.Kind {
+		case exchange.Control:
+			o.Controls++
+		case exchange.Flawed:
+			o.Flawed++
+		case exchange.Edge:
+			o.Edges++
+		}
+	}
+	s.answerGaps(op)
+	if op.Trimmed {
+		s.gap(TooMany, op, "", "")
+	}
+	for _, r := range op.Rejected {
+		s.gap(BrokenExample, op, "", r)
+	}
+	s.Operations = append(s.Operations, o)
 	return s
 }
 
@@ -208,21 +215,28 @@ func (s *Survey) answerGaps(op *plan.Operation) {
 // compare holds the body fields of a collection's POST against those of its
 // records' PUT and PATCH: what one demands of a field the other should too.
 func (s *Survey) compare() {
+	updates := map[string][]Operation{} // by the path above their last parameter
+	for _, o := range s.Operations {
+		method, path, _ := strings.Cut(o.Operation, " ")
+		if i := strings.LastIndexByte(path, '/'); i >= 0 && (method == "PUT" || method == "PATCH") && o.Skip == "" && strings.HasPrefix(path[i:], "/{") {
+			updates[path[:i]] = append(updates[path[:i]], o)
+		}
+	}
 	for _, create := range s.Operations {
 		path, ok := strings.CutPrefix(create.Operation, "POST ")
 		if !ok || create.Skip != "" {
 			continue
 		}
-		for _, update := range s.Operations {
-			method, other, _ := strings.Cut(update.Operation, " ")
-			if (method != "PUT" && method != "PATCH") || update.Skip != "" || !strings.HasPrefix(other, strings.TrimSuffix(path, "/")+"/{") || strings.Count(other, "/") != strings.Count(strings.TrimSuffix(path, "/"), "/")+1 {
-				continue
+		for _, update := range updates[strings.TrimSuffix(path, "/")] {
+			ruled := map[string]Field{}
+			for _, g := range update.Fields {
+				if g.In == "body" {
+					ruled[g.Pointer] = g
+				}
 			}
 			for _, f := range create.Fields {
-				for _, g := range update.Fields {
-					if f.In == "body" && g.In == "body" && f.Pointer == g.Pointer && f.Pointer != "" && rulesOf(f) != rulesOf(g) {
-						s.Gaps = append(s.Gaps, Gap{RuledElsewhere, update.Operation, g.Name(), fmt.Sprintf("%s here, %s on %s", rulesOf(g), rulesOf(f), create.Operation)})
-					}
+				if g, both := ruled[f.Pointer]; both && f.In == "body" && f.Pointer != "" && rulesOf(f) != rulesOf(g) {
+					s.Gaps = append(s.Gaps, Gap{RuledElsewhere, update.Operation, g.Name(), fmt.Sprintf("%s here, %s on %s", rulesOf(g), rulesOf(f), create.Operation)})
 				}
 			}
 		}

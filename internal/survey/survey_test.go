@@ -21,7 +21,7 @@ func of(t *testing.T, src string) survey.Survey {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return survey.Of(doc, p)
+	return survey.Of(doc, p, 2)
 }
 
 func TestTheHarbourHasNoGaps(t *testing.T) {

@@ -1,0 +1,131 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+	"obiter/internal/sample"
+)
+
+func (p *Plan) bodyPart(op *Operation) error {
+	media, form, ok := usableMedia(op.Body.Media)
+	if !ok {
+		return errors.New("its body is neither JSON nor a form: " + mediaNames(op.Body.Media))
+	}
+	op.Media = sentAs(media.Type)
+	op.merge = strings.HasPrefix(media.Type, "application/merge-patch+json")
+	if media.Schema == (oad.Location{}) {
+		return errors.New("its body has no schema")
+	}
+	s, err := p.set.Compile(media.Schema.URL())
+	if err != nil {
+		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
+	}
+	part := &Part{In: "body", Schema: s, form: form}
+	res, err := p.maker.Controls(s, p.published(media.Examples))
+	op.Rejected, op.Trimmed = res.Rejected, res.Trimmed
+	if err != nil {
+		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
+	}
+	patch, patched := p.opt.Bodies[op.Name()]
+	for _, c := range res.Controls {
+		if patched {
+			c.Value = instance.Merge(c.Value, patch)
+			if found := s.Validate(c.Value, nil); len(found) > 0 {
+				if len(part.Controls) == 0 && c.Shape == fullest {
+					return fmt.Errorf("with the configured body its control breaks the schema at %s: %s", instance.Fragment(found[0].Pointer), found[0].Message())
+				}
+				continue // a branch that the configured body rules out
+			}
+		}
+		if v, ok := part.trim(c.Value); ok {
+			c.Value = v
+			part.Controls = append(part.Controls, c)
+		}
+	}
+	if len(part.Controls) == 0 {
+		return errors.New("its form has fields that there is no one way to send")
+	}
+	if form == "multipart" {
+		op.Media += "; boundary=" + boundary
+	}
+	op.Parts = append(op.Parts, part)
+	return nil
+}
+
+// trim takes out optional members that the form cannot send.
+func (part *Part) trim(v any) (any, bool) {
+	if _, ok := part.seen(v); ok {
+		return v, true
+	}
+	object, ok := v.(map[string]any)
+	if !ok {
+		return v, false
+	}
+	out := map[string]any{}
+	for name, m := range object {
+		if _, ok := part.sendable(map[string]any{name: m}); ok {
+			out[name] = m
+		}
+	}
+	return out, part.Schema.Valid(out)
+}
+
+func (p *Plan) published(examples []oad.Example) []sample.Published {
+	var out []sample.Published
+	for _, e := range examples {
+		out = append(out, sample.Published{Value: e.Value, Place: p.doc.Place(e.At)})
+	}
+	return out
+}
+
+// usableMedia finds the first media type that can be written: JSON before forms.
+// "*/*" takes JSON too.
+func usableMedia(list []oad.Media) (m oad.Media, form string, ok bool) {
+	for _, m := range list {
+		if IsJSON(m.Type) {
+			return m, "", true
+		}
+	}
+	for _, m := range list {
+		switch t, _, _ := strings.Cut(strings.ToLower(m.Type), ";"); strings.TrimSpace(t) {
+		case "*/*", "application/*":
+			return m, "", true
+		case "application/x-www-form-urlencoded":
+			return m, "urlencoded", true
+		case "multipart/form-data":
+			return m, "multipart", true
+		}
+	}
+	return oad.Media{}, "", false
+}
+
+// IsJSON tells whether a media type is JSON: application/json, or a type with
+// the suffix +json (RFC 6839, section 3.1). JSON Patch (RFC 6902) is left out:
+// its bodies are programs, not fields.
+func IsJSON(mediaType string) bool {
+	t, _, _ := strings.Cut(strings.ToLower(mediaType), ";")
+	t = strings.TrimSpace(t)
+	return t == "application/json" || t == "text/json" || strings.HasSuffix(t, "+json") && t != "application/json-patch+json"
+}
+
+func sentAs(mediaType string) string {
+	if strings.Contains(mediaType, "*") {
+		return "application/json"
+	}
+	return mediaType
+}
+
+func mediaNames(list []oad.Media) string {
+	var out []string
+	for _, m := range list {
+		out = append(out, m.Type)
+	}
+	if len(out) == 0 {
+		return "no media type is described"
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,98 @@
+package plan
+
+import (
+	"maps"
+	"slices"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+	"obiter/internal/schema"
+)
+
+// values are the parts' values in one of their shapes; a part without that
+// shape is the fullest.
+func (op *Operation) values(shape string) map[string]any {
+	out := map[string]any{}
+	for _, part := range op.Parts {
+		out[part.In] = part.Controls[0].Value
+		for _, c := range part.Controls {
+			if c.Shape == shape {
+				out[part.In] = c.Value
+			}
+		}
+	}
+	return out
+}
+
+// with is the fullest request with another value in one part.
+func (op *Operation) with(in string, v any) exchange.Request {
+	values := op.values(fullest)
+	values[in] = v
+	return op.compose(values)
+}
+
+// compose writes a request.
+func (op *Operation) compose(values map[string]any) exchange.Request {
+	var body []byte
+	for _, part := range op.Parts {
+		if v, ok := values[part.In]; ok && part.In == "body" {
+			body = part.encode(v)
+		}
+	}
+	return op.request(op.Method, op.Media, body, values)
+}
+
+// encode writes a body.
+func (part *Part) encode(v any) []byte {
+	object, _ := v.(map[string]any)
+	switch part.form {
+	case "urlencoded":
+		object, _ = part.sendable(object)
+		return encodeForm(object)
+	case "multipart":
+		object, _ = part.sendable(object)
+		return encodeMultipart(object, part.isFile, part.asJSON)
+	}
+	return instance.Encode(v)
+}
+
+// composer writes fullest requests that differ in one part: what the others give
+// to them is written once.
+func (op *Operation) composer(part *Part) func(v any) exchange.Request {
+	if part.In == "body" {
+		around := op.compose(op.values(fullest))
+		return func(v any) exchange.Request {
+			r := around
+			r.Headers, r.Body = slices.Clone(around.Headers), part.encode(v)
+			return r
+		}
+	}
+	around := op.values(fullest)
+	var body []byte
+	if last := op.Parts[len(op.Parts)-1]; last.In == "body" {
+		body = last.encode(around["body"])
+	}
+	return func(v any) exchange.Request {
+		values := maps.Clone(around)
+		values[part.In] = v
+		return op.request(op.Method, op.Media, body, values)
+	}
+}
+
+// request puts together what is sent.
+func (op *Operation) request(method, contentType string, body []byte, values map[string]any) exchange.Request {
+	address, headers := op.plan.write(op.Operation, op.Parts, values)
+	r := exchange.Request{Method: method, URL: address, Body: body}
+	r.Headers = append(r.Headers, [2]string{"Accept", "application/problem+json, application/json;q=0.9, */*;q=0.1"})
+	if contentType != "" {
+		r.Headers = append(r.Headers, [2]string{"Content-Type", contentType})
+	}
+	r.Headers = append(r.Headers, headers...)
+	return r
+}
+
+// isFile tells whether a multipart field holds bytes.
+func (part *Part) isFile(name string) bool {
+	members, _ := schema.Merge(schema.Apply([]schema.Schema{part.Schema}, part.Controls[0].Value)).Member(name)
+	return len(members) > 0 && schema.Merge(schema.Apply(members, "x")).Binary
+}

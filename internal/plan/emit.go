@@ -1,0 +1,282 @@
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+
+	"obiter/internal/config"
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/sample"
+)
+
+// Cases gives out the operation's cases: controls first.
+func (op *Operation) Cases() iter.Seq[exchange.Case] {
+	return func(yield func(exchange.Case) bool) {
+		if op.SkipReason != "" {
+			return
+		}
+		var within map[int]bool
+		if op.plan.opt.Budget > 0 {
+			within = op.withinBudget()
+		}
+		op.emit(func(i int, c exchange.Case) bool {
+			if within != nil && !within[i] {
+				return true
+			}
+			*op.plan.number++
+			c.Number = *op.plan.number
+			return yield(c)
+		})
+	}
+}
+
+// emit gives out every case with its place in the operation, from 1.
+func (op *Operation) emit(yield func(int, exchange.Case) bool) {
+	op.Drops, op.Dropped = map[string]int{}, nil
+	e := &emitter{op: op, yield: yield, sent: map[[2]uint64]bool{}, ids: map[string]bool{}}
+	e.controls()
+	for _, part := range op.Parts {
+		e.part(part)
+	}
+	e.rules()
+	e.request()
+	e.authorisation()
+}
+
+// withinBudget picks cases: all controls, then by turns one of each rule.
+func (op *Operation) withinBudget() map[int]bool {
+	type ranked struct{ turn, place int }
+	var list []ranked
+	turns := map[string]int{}
+	picked := map[int]bool{}
+	op.emit(func(i int, c exchange.Case) bool {
+		rule := ""
+		switch {
+		case c.Kind == exchange.Control:
+			picked[i] = true
+			return true
+		case c.Edge != nil:
+			rule = "edge " + c.Edge.Rule
+		case len(c.Flaws) > 1:
+			rule = "several"
+		default:
+			rule = c.Flaws[0].In + " " + c.Flaws[0].Rule
+		}
+		turns[rule]++
+		list = append(list, ranked{turns[rule], i})
+		return true
+	})
+	slices.SortFunc(list, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.turn, b.turn), cmp.Compare(a.place, b.place)) })
+	for _, r := range list[:min(len(list), op.plan.opt.Budget)] {
+		picked[r.place] = true
+	}
+	return picked
+}
+
+// emitter gives cases ids, and keeps equal requests out.
+type emitter struct {
+	op      *Operation
+	yield   func(int, exchange.Case) bool
+	sent    map[[2]uint64]bool
+	ids     map[string]bool
+	bytes   int // of all bodies
+	given   int
+	stored  any // the body of the fullest control, as it was sent
+	stopped bool
+}
+
+func (e *emitter) drop(f flaw.Flaw, why string) {
+	e.op.Drops[why]++
+	e.op.Dropped = append(e.op.Dropped, flaw.Drop{Flaw: f, Why: why})
+}
+
+// maxBytes is how much the bodies of one operation may come to.
+const maxBytes = 128 << 20
+
+// SameRequest is the reason for dropping a flaw whose request another case sends already.
+const SameRequest = "another case sends the same request"
+
+func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
+	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) {
+		return
+	}
+	e.bytes += len(c.Request.Body)
+	sum := digest(c.Request, c.Credentials)
+	c.ID = caseID(e.op.Name(), c.Kind, identity)
+	if e.sent[sum] || e.ids[c.ID] {
+		if len(c.Flaws) > 0 && c.Base == fullest { // branches share much: no loss
+			e.drop(c.Flaws[0], SameRequest)
+		}
+		return
+	}
+	e.sent[sum], e.ids[c.ID] = true, true
+	if !e.refresh(&c) {
+		return
+	}
+	c.Operation, c.OperationID = e.op.Name(), e.op.ID
+	if c.Credentials == nil {
+		c.Credentials = e.op.credentials
+	}
+	if len(c.Flaws) > 0 && c.Expect.Says == "" {
+		if says := config.Says(e.op.plan.opt.Messages, c.Flaws[0].Pointer, c.Flaws[0].Rule); says != nil && len(c.Flaws) == 1 && c.Flaws[0].In != "request" {
+			c.Expect.Says = says.String()
+		}
+	}
+	settled := c.Expect.Statuses != nil
+	if !settled {
+		c.Expect.Statuses = c.Expect.Class.Statuses()
+	}
+	if narrowed := e.op.plan.opt.Statuses[c.Expect.Class]; narrowed != nil && !settled {
+		c.Expect.Statuses = narrowed
+	}
+	if c.Expect.Statuses == nil {
+		c.Expect.Statuses = []int{}
+	}
+	if c.Flaws == nil {
+		c.Flaws = []flaw.Flaw{}
+	}
+	e.given++
+	e.stopped = !e.yield(e.given, c)
+}
+
+// bearsLoss tells whether the answer to a case of a DELETE is the same when the
+// first control has taken the record away.
+func bearsLoss(c exchange.Case) bool {
+	if c.Kind != exchange.Flawed {
+		return c.Kind == exchange.Control && c.Base == fullest
+	}
+	return c.Flaws[0].In == "path" || slices.Contains([]string{"unknown-path", "wrong-method"}, c.Flaws[0].Rule)
+}
+
+const (
+	fullest = "fullest"
+	leanest = "leanest"
+)
+
+// controls gives out the fullest and the leanest request, then one for each
+// branch that a part has beside.
+func (e *emitter) controls() {
+	shapes := []string{fullest, leanest}
+	secrets := map[string][]string{}
+	for _, part := range e.op.Parts {
+		if part.In == "body" {
+			for _, c := range part.Controls {
+				secrets[c.Shape] = part.secretFields(c)
+			}
+		}
+	}
+	for _, part := range e.op.Parts {
+		for _, c := range part.Controls {
+			if !slices.Contains(shapes, c.Shape) {
+				shapes = append(shapes, c.Shape)
+			}
+		}
+	}
+	for _, shape := range shapes {
+		values := e.op.values(shape)
+		e.give(exchange.Case{
+			Name: "control, " + shape, Kind: exchange.Control, Request: e.op.compose(values), Base: shape,
+			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"], Secrets: secretsIn(values["body"], secrets[shape]),
+		}, []flaw.Flaw{{In: "body", Rule: "control", Variant: shape}})
+	}
+}
+
+// part plants flaws into a part: into its fullest control, and into those of
+// other branches what only they have.
+func (e *emitter) part(part *Part) {
+	done := map[string]bool{}
+	for _, control := range part.Controls {
+		if control.Shape != leanest {
+			e.plant(part, control, done)
+		}
+	}
+}
+
+func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool) {
+	var identity []flaw.Flaw
+	if control.Shape != fullest {
+		identity = []flaw.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
+	}
+	alternatives := part.alternatives(control)
+	var secrets []string
+	if part.In == "body" {
+		secrets = part.secretFields(control)
+	}
+	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In,
+		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
+	if part.In != "body" || part.form != "" {
+		opt.Seen = part.seen
+	}
+	compose := e.op.composer(part)
+	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
+		v, beside, why := e.admit(part, p)
+		if why != "" {
+			if len(p.Flaws) > 0 {
+				e.drop(p.Flaws[0], why)
+			} else {
+				e.drop(*p.Edge, why)
+			}
+			return !e.stopped
+		}
+		p.Value = v
+		c := exchange.Case{Request: compose(p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, Beside: beside, Secrets: secretsIn(p.Value, secrets)}
+		if p.Edge != nil {
+			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
+			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)
+			e.give(c, append(identity[:len(identity):len(identity)], *p.Edge))
+			return !e.stopped
+		}
+		c.Kind, c.Expect.Class = exchange.Flawed, classOf(p.Flaws)
+		c.Name = nameOf(p.Flaws)
+		e.give(c, append(identity[:len(identity):len(identity)], p.Flaws...))
+		return !e.stopped
+	})
+}
+
+func classOf(flaws []flaw.Flaw) exchange.Class {
+	switch flaws[0].In {
+	case "path":
+		return exchange.PathParameter
+	case "query", "header", "cookie":
+		return exchange.Parameter
+	}
+	if len(flaws) > 1 {
+		return exchange.Constraint
+	}
+	switch flaws[0].Rule {
+	case "type":
+		return exchange.Type
+	case "additionalProperties":
+		return exchange.UnknownField
+	}
+	return exchange.Constraint
+}
+
+func nameOf(flaws []flaw.Flaw) string {
+	f := flaws[0]
+	switch {
+	case len(flaws) > 1 && f.Variant == "empty-object":
+		return fmt.Sprintf("empty object, %d required members missing", len(flaws))
+	case len(flaws) > 1:
+		return fmt.Sprintf("all at once, %d fields wrong", len(flaws))
+	}
+	return strings.TrimSpace(fmt.Sprintf("%s %s %s", shownField(f), f.Rule, f.Variant))
+}
+
+// shownField is the field as a reader wants it: the body itself is "(body)".
+func shownField(f flaw.Flaw) string {
+	if f.In == "request" {
+		return ""
+	}
+	if f.Pointer == "" {
+		return "(" + f.In + ")"
+	}
+	if f.In != "body" {
+		return f.In + " " + f.Pointer
+	}
+	return f.Pointer
+}

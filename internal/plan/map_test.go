@@ -1,0 +1,107 @@
+package plan_test
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+)
+
+// wide has many small operations, of which the first and every third have no
+// body, so that what a plan has once is found at different ones.
+func wide(t *testing.T) *oad.Document {
+	t.Helper()
+	var paths bytes.Buffer
+	for i := range 40 {
+		fmt.Fprintf(&paths, `"/moorings/%d":{"get":{"parameters":[{"name":"limit","in":"query","schema":{"type":"integer","maximum":9}}]}`, i)
+		if i%3 != 0 {
+			fmt.Fprintf(&paths, `,"post":{"requestBody":{"content":{"application/json":{"schema":{"type":"object","properties":{"line":{"type":"string","maxLength":%d}}}}}}}`, 3+i)
+		}
+		paths.WriteString("},")
+	}
+	doc, err := oad.Read("wide.json", []byte(`{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{`+string(bytes.TrimSuffix(paths.Bytes(), []byte(",")))+`}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return doc
+}
+
+func TestPlanningSideBySideChangesNothing(t *testing.T) {
+	for name, doc := range map[string]*oad.Document{"harbour": office(t), "wide": wide(t)} {
+		for _, opt := range []plan.Options{{Depth: flaw.Quick}, {Depth: flaw.Usual}, {Depth: flaw.Deep, Seed: 7}, {Depth: flaw.Deep, Budget: 5}} {
+			if name == "harbour" && opt.Depth == flaw.Deep {
+				continue // the same again, and long
+			}
+			want := cases(t, doc, opt)
+			for _, workers := range []int{1, 2, 7} {
+				p, err := plan.New(doc, opt)
+				if err != nil {
+					t.Fatal(err)
+				}
+				var got []exchange.Case
+				for list := range plan.Map(p, workers, func(op *plan.Operation) []exchange.Case { return slices.Collect(op.Cases()) }) {
+					got = append(got, list...)
+				}
+				if !bytes.Equal(encode(t, got), encode(t, want)) {
+					t.Errorf("%s, depth %d, budget %d: %d cases of %d workers are not the %d of one after another", name, opt.Depth, opt.Budget, len(got), workers, len(want))
+				}
+			}
+		}
+	}
+}
+
+// The first operation is done last: what the plan has once is still its own.
+func TestTheFirstOperationGetsWhatThePlanHasOnce(t *testing.T) {
+	p, err := plan.New(wide(t), plan.Options{Depth: flaw.Usual})
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := map[string][]string{}
+	for ids := range plan.Map(p, 4, func(op *plan.Operation) (ids [][2]string) {
+		if op.Path == "/moorings/0" || op.Path == "/moorings/1" {
+			time.Sleep(20 * time.Millisecond)
+		}
+		for c := range op.Cases() {
+			if len(c.Flaws) > 0 && c.Flaws[0].In == "request" {
+				ids = append(ids, [2]string{c.Flaws[0].Rule, op.Name()})
+			}
+		}
+		return ids
+	}) {
+		for _, id := range ids {
+			found[id[0]] = append(found[id[0]], id[1])
+		}
+	}
+	for rule, want := range map[string]string{"unknown-path": "[GET /moorings/0]", "deep-nesting": "[POST /moorings/1]"} {
+		if got := fmt.Sprint(found[rule]); got != want {
+			t.Errorf("%s is planned with %s, want %s", rule, got, want)
+		}
+	}
+	if n := len(found["wrong-method"]); n != 40 {
+		t.Errorf("%d paths have a wrong method, want all 40", n)
+	}
+}
+
+func TestMapEndsWhenNobodyListens(t *testing.T) {
+	p, err := plan.New(wide(t), plan.Options{Depth: flaw.Usual})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for stopAt := range 12 {
+		n := 0
+		for range plan.Map(p, 3, count) {
+			if n++; n > stopAt {
+				break
+			}
+		}
+		if n != stopAt+1 {
+			t.Errorf("%d results, want %d", n, stopAt+1)
+		}
+	}
+}
