@@ -134,7 +134,7 @@ func Read(name string, src []byte) (*Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	modelled := buildModel(doc, main) // meanwhile the values are gone through
+	modelled := buildModel(doc) // meanwhile the values are gone through
 	if err := d.checkReferences(); err != nil {
 		return nil, err
 	}
@@ -226,11 +226,11 @@ func checkJSON(name string, src []byte) error {
 	if err := json.Unmarshal(src, &any); !errors.As(err, &syntax) {
 		return &Error{File: name, Problem: fmt.Sprintf("not readable as JSON: %v", err)}
 	}
-	line, column := place(src, int(syntax.Offset))
+	line, column := lineOf(src, int(syntax.Offset))
 	return &Error{File: name, Line: line, Column: column, Problem: "not readable as JSON: " + syntax.Error(), Hint: "mend the syntax there"}
 }
 
-func place(src []byte, offset int) (line, column int) {
+func lineOf(src []byte, offset int) (line, column int) {
 	before := src[:min(max(offset-1, 0), len(src))]
 	return bytes.Count(before, []byte("\n")) + 1, len(before) - bytes.LastIndexByte(before, '\n')
 }
@@ -300,9 +300,6 @@ func (d *Document) Place(loc Location) string {
 	if f == nil {
 		return d.Name
 	}
-	n := f.node(loc.Pointer)
-	if n == nil {
-		return f.name
-	}
-	return fmt.Sprintf("%s:%d:%d", f.name, n.Line, n.Column)
+	p := f.at(loc.Pointer)
+	return fmt.Sprintf("%s:%d:%d", f.name, p.line, p.column)
 }

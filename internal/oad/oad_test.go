@@ -3,6 +3,7 @@ package oad
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -252,5 +253,46 @@ func TestLateFilesAreReadOnce(t *testing.T) {
 	wg.Wait()
 	if _, err := doc.Load("file:///no/such/file.yaml"); err == nil {
 		t.Error("a file that is not there was loaded")
+	}
+}
+
+// What a merge key brings is there, in order and with a place.
+func TestMergedMembersAreMembers(t *testing.T) {
+	d := read(t, head+`paths: {}
+x-marks:
+  buoy: &buoy {colour: red, light: 4}
+components:
+  schemas:
+    Mark:
+      properties:
+        light: {type: integer}
+        <<: *buoy
+        <<: {depth: 3, colour: blue}
+`)
+	properties, _ := d.Value("/components/schemas/Mark/properties")
+	if got, want := string(instance.Encode(properties)), `{"colour":"red","depth":3,"light":{"type":"integer"}}`; got != want {
+		t.Errorf("the properties are %s, want %s", got, want)
+	}
+	if got := strings.Join(d.Order(properties.(map[string]any)), " "); got != "light colour depth" {
+		t.Errorf("they stand in the order %s", got)
+	}
+	for name, line := range map[string]string{"light": "10:9", "colour": "11:9", "depth": "12:9", "none": "9:7"} {
+		if got := d.Place(Location{d.base, "/components/schemas/Mark/properties/" + name}); got != "t.yaml:"+line {
+			t.Errorf("%s stands at %s, want %s", name, got, line)
+		}
+	}
+}
+
+func TestPlacesInLongObjects(t *testing.T) {
+	var src strings.Builder
+	src.WriteString(head + "paths: {}\nx-berths:\n")
+	for i := range 3 * many {
+		fmt.Fprintf(&src, "  b%d: [a, {c: 1}]\n", i)
+	}
+	d := read(t, src.String())
+	for pointer, want := range map[string]string{"/x-berths/b0": "5:3", "/x-berths/b90": "95:3", "/x-berths/b90/1/c": "95:13", "/x-berths/b90/2": "95:3", "/x-berths/b999": "4:1", "": "1:1"} {
+		if got := d.Place(Location{d.base, pointer}); got != "t.yaml:"+want {
+			t.Errorf("%s stands at %s, want %s", pointer, got, want)
+		}
 	}
 }

@@ -72,13 +72,13 @@ type Response struct {
 }
 
 // buildModel has the library build its model of the main document, and gives
-// what waits for it. Until it is done nobody else looks at the file's nodes.
-func buildModel(doc libopenapi.Document, f *file) func() (*libopenapi.DocumentModel[v3.Document], error) {
+// what waits for it.
+func buildModel(doc libopenapi.Document) func() (*libopenapi.DocumentModel[v3.Document], error) {
 	var model *libopenapi.DocumentModel[v3.Document]
 	var err error
-	f.busy = make(chan struct{})
+	done := make(chan struct{})
 	go func() {
-		defer close(f.busy)
+		defer close(done)
 		defer func() {
 			if r := recover(); r != nil {
 				model, err = nil, fmt.Errorf("%v", r)
@@ -87,7 +87,7 @@ func buildModel(doc libopenapi.Document, f *file) func() (*libopenapi.DocumentMo
 		model, err = doc.BuildV3Model()
 	}()
 	return func() (*libopenapi.DocumentModel[v3.Document], error) {
-		<-f.busy
+		<-done
 		return model, err
 	}
 }
@@ -102,8 +102,7 @@ func readOperations(d *Document, modelled func() (*libopenapi.DocumentModel[v3.D
 	}
 	if model.Model.Paths == nil || model.Model.Paths.PathItems.Len() == 0 {
 		// Allowed since 3.1 (webhooks alone), and of no use here.
-		n := d.file(d.base).node("/paths")
-		d.Warnings = append(d.Warnings, fmt.Sprintf("%s:%d:%d: the document describes no paths; add the API's operations under paths:", d.Name, n.Line, n.Column))
+		d.Warnings = append(d.Warnings, d.Place(Location{d.base, "/paths"})+": the document describes no paths; add the API's operations under paths:")
 		return nil
 	}
 	for path, item := range model.Model.Paths.PathItems.FromOldest() {
@@ -183,9 +182,10 @@ func (d *Document) rules(opAt Location, body *Body) []Location {
 	}
 	var out []Location
 	for _, at := range places {
-		at = at.Under("x-obiter-rules")
-		if _, _, err := d.at(at); err == nil && !slices.Contains(out, at) {
-			out = append(out, at)
+		holder, _ := instance.Get(d.file(at.File).value, at.Pointer)
+		m, _ := holder.(map[string]any)
+		if _, has := m["x-obiter-rules"]; has && !slices.Contains(out, at.Under("x-obiter-rules")) {
+			out = append(out, at.Under("x-obiter-rules"))
 		}
 	}
 	return out
@@ -287,7 +287,7 @@ func (d *Document) media(at Location, content any) []Media {
 	var out []Media
 	names := instance.Names(m)
 	f := d.file(at.File)
-	line := func(name string) int { return f.node(at.Under("content", name).Pointer).Line }
+	line := func(name string) int { return int(f.at(at.Under("content", name).Pointer).line) }
 	sort.SliceStable(names, func(i, j int) bool { return line(names[i]) < line(names[j]) })
 	for _, name := range names {
 		inner, _ := m[name].(map[string]any)

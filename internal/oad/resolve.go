@@ -35,13 +35,10 @@ func (l Location) Under(tokens ...string) Location {
 }
 
 func (d *Document) addFile(address, name string, root *yaml.Node) (*file, error) {
-	f := &file{name: name, root: root, order: map[uintptr][]string{}}
-	c := converter{file: f, made: map[*yaml.Node]any{}, active: map[*yaml.Node]bool{}}
-	v, err := c.value(root, 0, "")
+	f, err := convert(name, root)
 	if err != nil {
 		return nil, err
 	}
-	f.value = v
 	(*d.files.Load())[address] = f
 	return f, nil
 }
@@ -194,12 +191,11 @@ func (d *Document) checkReferences() error {
 		if err == nil {
 			continue
 		}
-		n := main.node(r.at.Under("$ref").Pointer)
 		problem := fmt.Sprintf("the $ref %q points to nothing", r.ref)
 		if u, e := url.Parse(r.ref); e == nil && (u.Scheme != "" || u.Path != "") {
 			problem = fmt.Sprintf("the $ref %q cannot be followed: %v", r.ref, err)
 		}
-		dangling = append(dangling, &Error{File: main.name, Line: n.Line, Column: n.Column, Problem: problem, Hint: "correct the reference or add what it names"})
+		dangling = append(dangling, main.fault(r.at.Under("$ref").Pointer, problem, "correct the reference or add what it names"))
 	}
 	if len(dangling) == 0 {
 		return nil

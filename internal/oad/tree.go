@@ -5,133 +5,157 @@ import (
 	"fmt"
 	"reflect"
 	"regexp"
-	"slices"
 	"strings"
 
 	"github.com/pb33f/go-yaml"
-
-	"obiter/internal/instance"
 )
 
-// file is one document: as nodes with places, and as a JSON value.
+// file is one document: as a JSON value, with the places of what it holds.
 type file struct {
 	name  string
-	root  *yaml.Node
 	value any
+	top   place
 	order map[uintptr][]string // of objects under "properties": names as they stand
-	busy  chan struct{}        // open while the library works on root; nil: it never does
 }
 
 // maxDepth bounds nesting, so that hostile documents cannot exhaust the stack.
 const maxDepth = 400
 
-// converter turns a node tree into JSON values. An anchor is converted once and
-// shared, so aliases cost no memory however often they are multiplied.
+// converter turns a node tree into JSON values and their places. An anchor is
+// converted once and shared, so aliases cost no memory however often they are
+// multiplied.
 type converter struct {
 	file   *file
-	made   map[*yaml.Node]any
+	made   map[*yaml.Node]made
 	active map[*yaml.Node]bool
 }
 
-func (f *file) fail(n *yaml.Node, problem, hint string) error {
-	return &Error{File: f.name, Line: n.Line, Column: n.Column, Problem: problem, Hint: hint}
+type made struct {
+	value  any
+	inside *inside
 }
 
-func (c *converter) value(n *yaml.Node, depth int, key string) (any, error) {
+// convert makes the file of a node tree, which is not needed afterwards.
+func convert(name string, root *yaml.Node) (*file, error) {
+	f := &file{name: name, order: map[uintptr][]string{}}
+	if root.Kind == yaml.DocumentNode && len(root.Content) > 0 {
+		root = root.Content[0]
+	}
+	c := converter{file: f, made: map[*yaml.Node]made{}, active: map[*yaml.Node]bool{}}
+	m, err := c.value(root, 0, "")
+	f.value, f.top = m.value, placed(root, m)
+	return f, err
+}
+
+func (f *file) fail(line, column int, problem, hint string) error {
+	return &Error{File: f.name, Line: line, Column: column, Problem: problem, Hint: hint}
+}
+
+func (c *converter) fail(n *yaml.Node, problem, hint string) (made, error) {
+	return made{}, c.file.fail(n.Line, n.Column, problem, hint)
+}
+
+func (c *converter) value(n *yaml.Node, depth int, key string) (made, error) {
 	if depth > maxDepth {
-		return nil, c.file.fail(n, fmt.Sprintf("nests deeper than %d levels", maxDepth), "flatten it, or use $ref")
+		return c.fail(n, fmt.Sprintf("nests deeper than %d levels", maxDepth), "flatten it, or use $ref")
 	}
 	switch n.Kind {
 	case yaml.DocumentNode:
-		if len(n.Content) == 0 {
-			return nil, nil
-		}
-		return c.value(n.Content[0], depth, "")
+		return made{}, nil // an empty one
 	case yaml.AliasNode:
 		return c.alias(n, depth, key)
 	case yaml.SequenceNode:
-		list := make([]any, 0, len(n.Content))
+		list, in := make([]any, 0, len(n.Content)), &inside{places: make([]place, 0, len(n.Content))}
 		for _, e := range n.Content {
-			v, err := c.value(e, depth+1, "")
+			m, err := c.value(e, depth+1, "")
 			if err != nil {
-				return nil, err
+				return m, err
 			}
-			list = append(list, v)
+			list, in.places = append(list, m.value), append(in.places, placed(e, m))
 		}
-		return list, nil
+		return made{list, in}, nil
 	case yaml.MappingNode:
 		return c.mapping(n, depth, key)
 	}
-	return scalarValue(n), nil
+	return made{value: scalarValue(n)}, nil
 }
 
-func (c *converter) alias(n *yaml.Node, depth int, key string) (any, error) {
+func (c *converter) alias(n *yaml.Node, depth int, key string) (made, error) {
 	target := n.Alias
 	if target == nil || c.active[target] {
-		return nil, c.file.fail(n, fmt.Sprintf("the alias *%s stands inside what it names", n.Value), "use $ref for recursion")
+		return c.fail(n, fmt.Sprintf("the alias *%s stands inside what it names", n.Value), "use $ref for recursion")
 	}
-	if v, ok := c.made[target]; ok {
-		return v, nil
+	if m, ok := c.made[target]; ok {
+		return m, nil
 	}
 	c.active[target] = true
 	defer delete(c.active, target)
-	v, err := c.value(target, depth+1, key)
-	c.made[target] = v
-	return v, err
+	m, err := c.value(target, depth+1, key)
+	c.made[target] = m
+	return m, err
 }
 
-func (c *converter) mapping(n *yaml.Node, depth int, key string) (any, error) {
+func (c *converter) mapping(n *yaml.Node, depth int, key string) (made, error) {
 	if n.Anchor != "" && !c.active[n] {
 		c.active[n] = true
 		defer delete(c.active, n)
 	}
-	m := make(map[string]any, len(n.Content)/2)
-	var names []string
+	size := len(n.Content) / 2
+	object, in := make(map[string]any, size), &inside{names: make([]string, 0, size), places: make([]place, 0, size)}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, v := n.Content[i], n.Content[i+1]
 		if k.ShortTag() == "!!merge" {
-			if err := c.merge(m, v, depth); err != nil {
-				return nil, err
-			}
 			continue
 		}
 		if k.Kind != yaml.ScalarNode {
-			return nil, c.file.fail(k, "a member name is not text", "quote it")
+			return c.fail(k, "a member name is not text", "quote it")
 		}
-		value, err := c.value(v, depth+1, k.Value)
+		if _, twice := object[k.Value]; twice {
+			return c.fail(k, fmt.Sprintf("the member %q stands twice in one object", k.Value), "take one of them out")
+		}
+		m, err := c.value(v, depth+1, k.Value)
 		if err != nil {
-			return nil, err
+			return m, err
 		}
-		if _, twice := m[k.Value]; twice && slices.Contains(names, k.Value) {
-			return nil, c.file.fail(k, fmt.Sprintf("the member %q stands twice in one object", k.Value), "take one of them out")
+		object[k.Value] = m.value
+		in.names, in.places = append(in.names, k.Value), append(in.places, placed(k, m))
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 { // what stands in the object itself comes first
+		if n.Content[i].ShortTag() == "!!merge" {
+			if err := c.merge(object, in, n.Content[i], n.Content[i+1], depth); err != nil {
+				return made{}, err
+			}
 		}
-		m[k.Value] = value
-		names = append(names, k.Value)
 	}
 	if key == "properties" {
-		c.file.order[reflect.ValueOf(m).Pointer()] = names
+		c.file.order[reflect.ValueOf(object).Pointer()] = in.names
 	}
-	return m, nil
+	return made{object, in}, nil
 }
 
 // merge adds what a YAML merge key (<<) names, where the object has no such member yet.
-func (c *converter) merge(into map[string]any, n *yaml.Node, depth int) error {
-	v, err := c.value(n, depth+1, "")
+func (c *converter) merge(into map[string]any, in *inside, key, n *yaml.Node, depth int) error {
+	from, err := c.value(n, depth+1, "")
 	if err != nil {
 		return err
 	}
-	sources, isList := v.([]any)
-	if !isList {
-		sources = []any{v}
+	sources := []made{from}
+	if list, isList := from.value.([]any); isList {
+		sources = nil
+		for i, v := range list {
+			sources = append(sources, made{v, from.inside.places[i].inside})
+		}
 	}
 	for _, s := range sources {
-		m, ok := s.(map[string]any)
+		m, ok := s.value.(map[string]any)
 		if !ok {
-			return c.file.fail(n, "<< does not name an object", "")
+			return c.file.fail(n.Line, n.Column, "<< does not name an object", "")
 		}
-		for k, member := range m {
-			if _, has := into[k]; !has {
-				into[k] = member
+		for i, name := range s.inside.names {
+			if _, has := into[name]; !has {
+				into[name] = m[name]
+				in.names = append(in.names, name)
+				in.places = append(in.places, place{int32(key.Line), int32(key.Column), s.inside.places[i].inside})
 			}
 		}
 	}
@@ -174,51 +198,6 @@ func scalarValue(n *yaml.Node) any {
 var jsonNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
 
 func isNumber(text string) bool { return jsonNumber.MatchString(text) }
-
-// node finds the node at a JSON Pointer, for its line; the nearest one above where there is none.
-func (f *file) node(pointer string) *yaml.Node {
-	if f.busy != nil {
-		<-f.busy
-	}
-	tokens, _ := instance.Split(pointer)
-	n := f.root
-	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
-		n = n.Content[0]
-	}
-	for _, t := range tokens {
-		for n.Kind == yaml.AliasNode && n.Alias != nil {
-			n = n.Alias
-		}
-		next := child(n, t)
-		if next == nil {
-			return n
-		}
-		n = next
-	}
-	return n
-}
-
-// child is the member's key node's place with the member's content: the line of
-// a keyword is where its name stands.
-func child(n *yaml.Node, token string) *yaml.Node {
-	switch n.Kind {
-	case yaml.MappingNode:
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			if n.Content[i].Value == token {
-				found := *n.Content[i+1]
-				found.Line, found.Column = n.Content[i].Line, n.Content[i].Column
-				return &found
-			}
-		}
-	case yaml.SequenceNode:
-		for i, e := range n.Content {
-			if fmt.Sprint(i) == token {
-				return e
-			}
-		}
-	}
-	return nil
-}
 
 // Order is the names of an object found under "properties", as they stand in
 // the document; nil for any other.

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/pb33f/go-yaml"
-
 	"obiter/internal/instance"
 )
 
@@ -18,9 +16,8 @@ func ReadTree(name string, src []byte) (*Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &file{name: name, root: root, order: map[uintptr][]string{}}
-	c := converter{file: f, made: map[*yaml.Node]any{}, active: map[*yaml.Node]bool{}}
-	if f.value, err = c.value(root, 0, ""); err != nil {
+	f, err := convert(name, root)
+	if err != nil {
 		return nil, err
 	}
 	return &Tree{f}, nil
@@ -31,19 +28,15 @@ func (t *Tree) Value() any { return t.file.value }
 
 // Names are the members of the object at a JSON Pointer as they stand.
 func (t *Tree) Names(pointer string) []string {
-	n := t.file.node(pointer)
-	var out []string
-	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
-		if name := n.Content[i].Value; !slices.Contains(out, name) {
-			out = append(out, name)
-		}
+	if in := t.file.at(pointer).inside; in != nil {
+		return slices.Clone(in.names)
 	}
-	return out
+	return nil
 }
 
 // Fail is an error at the place of a JSON Pointer.
 func (t *Tree) Fail(pointer, hint, problem string, args ...any) error {
-	return t.file.fail(t.file.node(pointer), fmt.Sprintf(problem, args...), hint)
+	return t.file.fault(pointer, fmt.Sprintf(problem, args...), hint)
 }
 
 // Value is what stands at a JSON Pointer of the description, as rewritten;
