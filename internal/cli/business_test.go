@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -211,5 +212,31 @@ func TestEachCase(t *testing.T) {
 	obiter(t, dir, "try", "--only", "* /tow-orders/**", "--depth", "quick").check(t, 0, "DELETE /tow-orders/{tow_id}", "")
 	if after := records(e); !slices.Equal(after, before) {
 		t.Errorf("left behind of %v: %v, before %v", kinds, after, before)
+	}
+	// The run file tells of each case with the record it was sent to.
+	lines, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]string{}
+	for line := range strings.Lines(string(lines)) {
+		var c struct {
+			ID      string `json:"case"`
+			Request struct{ URL string }
+			Flaws   []struct{ In string }
+		}
+		if err := json.Unmarshal([]byte(line), &c); err != nil {
+			t.Fatal(err)
+		}
+		if c.ID == "" || len(c.Flaws) > 0 && c.Flaws[0].In != "body" {
+			continue
+		}
+		if other := seen[c.Request.URL]; other != "" {
+			t.Errorf("%s and %s are both told to have gone to %s", other, c.ID, c.Request.URL)
+		}
+		seen[c.Request.URL] = c.ID
+	}
+	if len(seen) < 3 {
+		t.Errorf("only %d cases went to records of their own", len(seen))
 	}
 }

@@ -330,8 +330,10 @@ func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Answer {
 	if len(bench.Failed) > 0 {
 		return exchange.Answer{Err: bench.Failed[0].Err.Error()}
 	}
-	a := t.sender.Load().Send(ctx, fixture.Replace(c, o.bench.Values, bench.Values))
+	c = fixture.Replace(c, o.bench.Values, bench.Values)
+	a := t.sender.Load().Send(ctx, c)
 	o.bench.Adopt(c, a)
+	a.Sent = &c
 	return a
 }
 

@@ -207,6 +207,7 @@ type Answer struct {
 	Took      time.Duration
 	Cut       bool   // with Err: the service closed the connection, perhaps before it had read everything
 	Err       string // time-out, reset, not HTTP; empty where an answer came
+	Sent      *Case  // the case as it was sent, where records were made for it alone; nil: as it was planned
 }
 
 type answerJSON struct {

@@ -206,7 +206,8 @@ func (o *operation) one(ctx context.Context, c exchange.Case, proven bool) (exch
 		return a, false
 	}
 	known := judge.Context{Proven: proven, Control: o.took, Layout: o.opt.Layout, Describe: o.op.Describe}
-	j := judge.Case(c, a, known)
+	sent := asSent(c, a)
+	j := judge.Case(sent, a, known)
 	// A busy machine is slow once; what is slow every time is the service.
 	for range slowTries {
 		if !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code == "slow-rejection" }) {
@@ -214,20 +215,20 @@ func (o *operation) one(ctx context.Context, c exchange.Case, proven bool) (exch
 		}
 		if again := o.opt.Send(ctx, c); again.Err == "" && ctx.Err() == nil {
 			a.Took = min(a.Took, again.Took)
-			j = judge.Case(c, a, known)
+			j = judge.Case(sent, a, known)
 		}
 	}
 	if ctx.Err() != nil {
 		return a, false
 	}
-	res := record.Result{Case: c, Response: a, Verdict: j.Verdict, Findings: j.Findings}
+	res := record.Result{Case: sent, Response: a, Verdict: j.Verdict, Findings: j.Findings}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.err != nil {
 		return a, false
 	}
 	o.report.Add(res)
-	o.whole.Add(c, a, j)
+	o.whole.Add(sent, a, j)
 	o.keep(c, a, j)
 	if err := o.opt.Record(res); err != nil {
 		o.err = err
@@ -238,6 +239,14 @@ func (o *operation) one(ctx context.Context, c exchange.Case, proven bool) (exch
 		o.opt.Progress(o.done)
 	}
 	return a, j.Verdict == judge.Pass
+}
+
+// asSent is a case with the values it was answered for.
+func asSent(c exchange.Case, a exchange.Answer) exchange.Case {
+	if a.Sent != nil {
+		return *a.Sent
+	}
+	return c
 }
 
 // keep puts some of the rejected cases aside. Which ones depends on nothing but
@@ -260,7 +269,7 @@ func (o *operation) again(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		j := judge.Case(c, a, judge.Context{Proven: true, Layout: o.opt.Layout})
+		j := judge.Case(asSent(c, a), a, judge.Context{Proven: true, Layout: o.opt.Layout})
 		if l, differs := judge.Unstable(c, o.answers[c.ID], a, j); differs {
 			o.late(l)
 			return
