@@ -234,28 +234,13 @@ func with(values map[string]any, in string, v any) map[string]any {
 
 // at is what the schemas say of a field, and what stands there.
 func (x *search) at(f Field, values map[string]any) (sh *schema.Shape, v any, there bool) {
-	v = values[f.In]
-	list := []schema.Schema{x.s.parts[f.In].Schema}
-	tokens, _ := instance.Split(f.Pointer)
-	there = true
-	for _, token := range tokens {
-		if list[0].IsZero() {
-			return nil, nil, false
-		}
-		sh = schema.Merge(schema.Apply(list, v))
-		switch container := v.(type) {
-		case map[string]any:
-			list, _ = sh.Member(token)
-			v, there = container[token]
-		case []any:
-			list = sh.Item(0)
-			v, there = instance.Get(container, "/"+token)
-		default:
-			return nil, nil, false
-		}
-		if len(list) == 0 {
-			return nil, v, there
-		}
+	root := x.s.parts[f.In].Schema
+	if root.IsZero() {
+		return nil, nil, false
+	}
+	list, v, there := schema.At([]schema.Schema{root}, values[f.In], f.Pointer)
+	if len(list) == 0 {
+		return nil, v, there
 	}
 	return schema.Merge(schema.Apply(list, v)), v, there
 }

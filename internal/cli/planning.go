@@ -103,7 +103,9 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 // settled are the options of a plan with what the configuration says, given the
 // values of fixtures.
 func settled(opt plan.Options, doc *oad.Document, conf *config.Config, values map[string]any) plan.Options {
-	opt.Removable, opt.PerCase = removable(doc, conf)
+	if opt.Removable == nil {
+		opt.Removable, opt.PerCase = removable(doc, conf)
+	}
 	opt.Values, opt.Statuses, opt.Messages, opt.Bodies, opt.Rules = values, conf.Statuses, conf.Messages, map[string]any{}, map[string][]config.Rule{}
 	opt.Now = time.Now()
 	for name, o := range conf.Operations {

@@ -109,6 +109,7 @@ func (t *trial) ready() (err error) {
 	var salt [8]byte
 	_, _ = rand.Read(salt[:])
 	t.opt.Salt, t.opt.Authorise = binary.BigEndian.Uint64(salt[:]), true
+	t.opt.Removable, t.opt.PerCase = removable(t.doc, t.conf)
 	for _, h := range t.send.Headers {
 		t.opt.Headers = append(t.opt.Headers, h[0])
 	}
@@ -193,7 +194,7 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 				return nil, err
 			}
 		}
-		opt := settled(plan.Options{Base: t.opt.Base, Seed: t.opt.Seed, Salt: t.opt.Salt + nth<<32, Headers: t.opt.Headers, Authorise: true}, t.doc, t.conf, values)
+		opt := settled(plan.Options{Base: t.opt.Base, Seed: t.opt.Seed, Salt: t.opt.Salt + nth<<32, Headers: t.opt.Headers, Authorise: true, Removable: t.opt.Removable, PerCase: t.opt.PerCase}, t.doc, t.conf, values)
 		opt.Checked = true
 		if opt.Bodies = bodies; nth == 0 {
 			opt.Rules = nil

@@ -87,25 +87,7 @@ func departure(s schema.Schema, body any) (at, how string) {
 }
 
 func writeOnly(s schema.Schema, body any, at string, parent any, name string) bool {
-	list := []schema.Schema{s}
-	tokens, err := instance.Split(at)
-	if err != nil {
-		return false
-	}
-	for _, t := range tokens {
-		sh := schema.Merge(schema.Apply(list, body))
-		switch c := body.(type) {
-		case map[string]any:
-			list, _ = sh.Member(t)
-			body = c[t]
-		case []any:
-			i, err := strconv.Atoi(t)
-			if err != nil || i >= len(c) {
-				return false
-			}
-			list, body = sh.Item(i), c[i]
-		}
-	}
+	list, _, _ := schema.At([]schema.Schema{s}, body, at)
 	members, _ := schema.Merge(schema.Apply(list, parent)).Member(name)
 	return schema.Merge(schema.Apply(members, nil)).WriteOnly
 }

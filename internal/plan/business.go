@@ -378,7 +378,8 @@ func (e *emitter) refresh(c *exchange.Case) bool {
 			continue
 		}
 		same := touches(c, r.Unique)
-		fresh, ok := e.op.plan.maker.Fresh(schemasAt(part, body, r.Unique), now, same, e.op.plan.opt.Salt, ordinal(c.ID))
+		list, _, _ := schema.At([]schema.Schema{part.Schema}, body, r.Unique)
+		fresh, ok := e.op.plan.maker.Fresh(list, now, same, e.op.plan.opt.Salt, ordinal(c.ID))
 		if !ok && same {
 			return false
 		}
@@ -406,19 +407,4 @@ func touches(c *exchange.Case, at string) bool {
 		return f.In == "body" && (instance.Within(f.Pointer, at) || f.Pointer != "" && instance.Within(at, f.Pointer))
 	}
 	return c.Edge != nil && near(*c.Edge) || slices.ContainsFunc(c.Flaws, near)
-}
-
-func schemasAt(part *Part, v any, at string) []schema.Schema {
-	list := []schema.Schema{part.Schema}
-	tokens, _ := instance.Split(at)
-	for _, token := range tokens {
-		sh := schema.Merge(schema.Apply(list, v))
-		v, _ = instance.Get(v, instance.Join("", token))
-		if members, ok := sh.Member(token); ok && len(members) > 0 {
-			list = members
-			continue
-		}
-		list = sh.Item(0)
-	}
-	return list
 }

@@ -17,17 +17,16 @@ func (p *Plan) authorise(op *Operation) error {
 	if len(op.Security) == 0 {
 		return nil
 	}
-	schemes := p.doc.Schemes()
 	var asked []string
 	for _, way := range op.Security {
 		var out []exchange.Credential
 		for _, name := range way {
-			i := slices.IndexFunc(schemes, func(s oad.Scheme) bool { return s.Name == name })
-			if i < 0 || !p.provided(schemes[i]) {
+			i := slices.IndexFunc(p.schemes, func(s oad.Scheme) bool { return s.Name == name })
+			if i < 0 || !p.provided(p.schemes[i]) {
 				out = nil
 				break
 			}
-			s := schemes[i]
+			s := p.schemes[i]
 			out = append(out, exchange.Credential{Scheme: s.Name, Kind: s.Kind, In: s.In, Name: s.Key})
 		}
 		if len(out) > 0 {

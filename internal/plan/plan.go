@@ -62,6 +62,7 @@ type Options struct {
 // Plan is what a description gives to send.
 type Plan struct {
 	doc        *oad.Document
+	schemes    []oad.Scheme
 	set        *schema.Set
 	maker      *sample.Maker
 	prepared   int // operations since set and maker are new
@@ -78,7 +79,7 @@ type Plan struct {
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, answers: &answers{doc: doc}, number: new(int), opt: opt}
+	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, number: new(int), opt: opt}
 	p.renew()
 	selected, err := selectOperations(doc.Operations, opt)
 	p.operations = selected

@@ -169,3 +169,33 @@ func TestBreaksLooksAtOneKeyword(t *testing.T) {
 		t.Error(`"ab" breaks minLength 2`)
 	}
 }
+
+func TestAtFollowsTheInstance(t *testing.T) {
+	s := schematest.Compile(t, "{properties: {crew: {prefixItems: [{title: master}], items: {title: hand}}, load: {oneOf: [{type: string}, {type: object, properties: {weight: {title: tonnes}}}]}}, additionalProperties: false}")
+	v := decode(t, `{"crew":[1,2],"load":{"weight":7}}`)
+	for _, c := range []struct{ pointer, value, at string }{
+		{"", `{"crew":[1,2],"load":{"weight":7}}`, "/schema"},
+		{"/crew/0", "1", "/crew/prefixItems/0"},
+		{"/crew/1", "2", "/crew/items"},
+		{"/crew/2", "missing", "/crew/items"},
+		{"/load/weight", "7", "/load/oneOf/1/properties/weight"},
+		{"/load/height", "missing", ""},
+		{"/crew/x", "missing", ""},
+		{"/load/weight/more", "missing", ""},
+		{"/other", "missing", ""},
+		{"no pointer", "missing", ""},
+	} {
+		list, value, there := schema.At([]schema.Schema{s}, v, c.pointer)
+		got := "missing"
+		if there {
+			got = string(instance.Encode(value))
+		}
+		at := ""
+		for _, found := range list {
+			at += found.Pointer()
+		}
+		if got != c.value || !strings.HasSuffix(at, c.at) || (at == "") != (c.at == "") {
+			t.Errorf("At(%q) = %s by %q, want %s by %s", c.pointer, got, at, c.value, c.at)
+		}
+	}
+}

@@ -3,6 +3,7 @@ package schema
 import (
 	"math/big"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -103,6 +104,35 @@ func Apply(list []Schema, v any) []Schema {
 		e.add(s, v, true, nil)
 	}
 	return e.out
+}
+
+// At lists the schemas that hold for what stands at a JSON Pointer of v, as they
+// stand (not expanded), and what stands there. For a member that is missing
+// there is false; below it, and where no schema says anything, the list is empty.
+func At(list []Schema, v any, pointer string) (at []Schema, value any, there bool) {
+	tokens, err := instance.Split(pointer)
+	if err != nil {
+		return nil, nil, false
+	}
+	there = true
+	for _, token := range tokens {
+		sh := Merge(Apply(list, v))
+		switch c := v.(type) {
+		case map[string]any:
+			list, _ = sh.Member(token)
+			v, there = c[token]
+		case []any:
+			i, err := strconv.Atoi(token)
+			if err != nil || i < 0 {
+				return nil, nil, false
+			}
+			list = sh.Item(i)
+			v, there = instance.Get(v, instance.Join("", token))
+		default:
+			return nil, nil, false
+		}
+	}
+	return list, v, there
 }
 
 // Expand is Apply without an instance: branches are those that choose picks,
