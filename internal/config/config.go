@@ -5,10 +5,8 @@
 package config
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -75,64 +73,6 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		}
 	}
 	return c, nil
-}
-
-// reader reads members with their places.
-type reader struct{ tree *oad.Tree }
-
-// known refuses members that mean nothing.
-func (r reader) known(at string, object map[string]any, names ...string) error {
-	for _, name := range r.tree.Names(at) {
-		if _, has := object[name]; has && !slices.Contains(names, name) {
-			return r.tree.Fail(instance.Join(at, name), "known here: "+strings.Join(names, ", "), "the key %q is not known%s", name, like(name, names))
-		}
-	}
-	return nil
-}
-
-// like names the known key that a letter or two are missing from.
-func like(name string, names []string) string {
-	for _, n := range names {
-		if strings.HasPrefix(n, name[:min(len(name), 2)]) || strings.EqualFold(strings.ReplaceAll(name, "-", "_"), n) {
-			return fmt.Sprintf("; did you mean %q?", n)
-		}
-	}
-	return ""
-}
-
-func (r reader) text(at string, v any) (string, error) {
-	s, ok := v.(string)
-	if !ok {
-		return "", r.tree.Fail(at, "write it as text", "%s is %s where text is asked for", instance.Last(at), article(v))
-	}
-	return s, nil
-}
-
-func (r reader) object(at string, v any) (map[string]any, error) {
-	m, ok := v.(map[string]any)
-	if !ok {
-		return nil, r.tree.Fail(at, "write names and values below it", "%s is %s where an object is asked for", instance.Last(at), article(v))
-	}
-	return m, nil
-}
-
-func (r reader) list(at string, v any) ([]any, error) {
-	l, ok := v.([]any)
-	if !ok {
-		return nil, r.tree.Fail(at, "write one entry a line, each after a dash", "%s is %s where a list is asked for", instance.Last(at), article(v))
-	}
-	return l, nil
-}
-
-func article(v any) string {
-	switch t := instance.Type(v); t {
-	case "null":
-		return "empty"
-	case "array", "object", "integer":
-		return "an " + t
-	default:
-		return "a " + t
-	}
 }
 
 func (c *Config) simple(r reader, top map[string]any) (err error) {
@@ -262,27 +202,6 @@ func (c *Config) statuses(r reader, top map[string]any) error {
 	return nil
 }
 
-// rejection reads the status of one; or is what may stand there beside it.
-func (r reader) rejection(at string, v any, or string) (int, error) {
-	n, _ := v.(json.Number)
-	code, err := n.Int64()
-	if err != nil || code < 400 || code > 499 {
-		return 0, r.tree.Fail(at, "write a status from 400 to 499"+or, "%s is no rejection", instance.Encode(v))
-	}
-	return int(code), nil
-}
-
-// operationName is a method and a path, as users write operations.
-var operationName = regexp.MustCompile(`^[A-Z]+ /\S*$`)
-
-func (r reader) operation(at string, v any) (string, error) {
-	s, err := r.text(at, v)
-	if err == nil && !operationName.MatchString(s) {
-		err = r.tree.Fail(at, "write it as in POST /vessels", "%q names no operation", s)
-	}
-	return s, err
-}
-
 func (c *Config) operations(r reader, top map[string]any) error {
 	v, has := top["operations"]
 	if !has {
@@ -313,170 +232,9 @@ func (c *Config) operations(r reader, top map[string]any) error {
 	return nil
 }
 
-func (r reader) pointer(at, text string) error {
-	if _, err := instance.Split(text); err != nil || text == "" {
-		return r.tree.Fail(at, "write it as in /crew/0/name", "%q is no JSON Pointer to a field", text)
-	}
-	return nil
-}
-
-var reference = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
-
-// references lists the names that texts in a value refer to.
-func references(v any) []string {
-	var out []string
-	instance.Walk(v, func(_ string, inner any) bool {
-		if s, ok := inner.(string); ok {
-			for _, m := range reference.FindAllStringSubmatch(s, -1) {
-				out = append(out, m[1])
-			}
-		}
-		return true
-	})
-	return out
-}
-
-var parameter = regexp.MustCompile(`\{([^{}/]+)\}`)
-
-// parameters lists the path parameters of an operation.
-func parameters(operation string) []string {
-	var out []string
-	for _, m := range parameter.FindAllStringSubmatch(operation, -1) {
-		out = append(out, m[1])
-	}
-	return out
-}
-
-// references holds every ${NAME} against the fixtures and the environment.
-func (c *Config) references(r reader, top map[string]any) error {
-	kept := map[string]bool{}
-	for _, f := range c.Fixtures {
-		for name := range f.Keep {
-			kept[name] = true
-		}
-	}
-	var failed error
-	instance.Walk(any(top), func(at string, v any) bool {
-		s, _ := v.(string)
-		for _, m := range reference.FindAllStringSubmatch(s, -1) {
-			if _, set := c.env(m[1]); !set && !kept[m[1]] && failed == nil {
-				failed = r.tree.Fail(at, "set it: export "+m[1]+"=…, or keep it from a fixture", "${%s} is no value of a fixture, and the environment has none of that name", m[1])
-			}
-		}
-		return failed == nil
-	})
-	return failed
-}
-
-// Known is a value without the members whose texts refer to a value that is
-// neither given nor in the environment: what a fixture would keep, before it was made.
-func (c *Config) Known(v any, values map[string]any) any {
-	object, ok := v.(map[string]any)
-	if !ok {
-		return v
-	}
-	out := map[string]any{}
-	for name, m := range object {
-		if _, nested := m.(map[string]any); nested {
-			m = c.Known(m, values)
-		} else if slices.ContainsFunc(references(m), func(ref string) bool { return !c.resolves(ref, values) }) {
-			continue
-		}
-		out[name] = m
-	}
-	return out
-}
-
-// Resolves tells whether each ${NAME} of a text has a value.
-func (c *Config) Resolves(text string, values map[string]any) bool {
-	return !slices.ContainsFunc(references(text), func(ref string) bool { return !c.resolves(ref, values) })
-}
-
-func (c *Config) resolves(name string, values map[string]any) bool {
-	_, given := values[name]
-	_, set := c.env(name)
-	return given || set
-}
-
-// Expand is a value with each ${NAME} in its texts replaced. A text that is
-// nothing but a reference takes the value's type.
-func (c *Config) Expand(v any, values map[string]any) any {
-	switch v := v.(type) {
-	case string:
-		if m := reference.FindStringSubmatch(v); m != nil && m[0] == v {
-			if value, ok := values[m[1]]; ok {
-				return value
-			}
-		}
-		return c.ExpandText(v, values)
-	case map[string]any:
-		out := maps.Clone(v)
-		for k, m := range v {
-			out[k] = c.Expand(m, values)
-		}
-		return out
-	case []any:
-		out := slices.Clone(v)
-		for i, e := range v {
-			out[i] = c.Expand(e, values)
-		}
-		return out
-	}
-	return v
-}
-
-// ExpandText is a text with each ${NAME} replaced.
-func (c *Config) ExpandText(s string, values map[string]any) string {
-	return reference.ReplaceAllStringFunc(s, func(ref string) string {
-		name := ref[2 : len(ref)-1]
-		if v, ok := values[name]; ok {
-			if text, is := v.(string); is {
-				return text
-			}
-			return string(instance.Encode(v))
-		}
-		value, _ := c.env(name)
-		return value
-	})
-}
-
 // Fail is an error at the place of a fixture.
 func (c *Config) Fail(f Fixture, hint, problem string, args ...any) error {
 	return c.tree.Fail(f.at, hint, problem, args...)
-}
-
-// Needed are the fixtures that the operations use: by a path parameter, by what
-// is said of them, or by a header; and those that these need in their turn.
-func (c *Config) Needed(operations []string) []Fixture {
-	wanted := map[string]bool{}
-	want := func(names []string) {
-		for _, n := range names {
-			wanted[n] = true
-		}
-	}
-	for _, text := range c.Everywhere() {
-		want(references(text))
-	}
-	for _, name := range operations {
-		o := c.Operations[name]
-		want(parameters(name))
-		want(references(o.Body))
-		for _, r := range o.Rules {
-			want(references(r.Patch))
-		}
-	}
-	var out []Fixture
-	for _, f := range slices.Backward(c.Fixtures) { // those behind need those before
-		if !slices.ContainsFunc(slices.Collect(maps.Keys(f.Keep)), func(name string) bool { return wanted[name] }) {
-			continue
-		}
-		out = append(out, f)
-		want(references(f.Body))
-		want(parameters(f.Send))
-		want(parameters(f.Undo))
-	}
-	slices.Reverse(out)
-	return out
 }
 
 // CheckOperations holds the operations that are named against those there are.

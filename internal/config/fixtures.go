@@ -167,18 +167,6 @@ func (c *Config) givers() map[string]bool {
 	return out
 }
 
-// Everywhere are the texts that go into every request: headers and credentials.
-func (c *Config) Everywhere() []string {
-	var out []string
-	for _, h := range c.Headers {
-		out = append(out, h[1])
-	}
-	for _, name := range slices.Sorted(maps.Keys(c.Credentials)) {
-		out = append(out, c.Credentials[name])
-	}
-	return out
-}
-
 // Removable tells whether fixtures keep all path parameters of an operation, so
 // that it can be tried on records that were made for it.
 func (c *Config) Removable(operation string) bool {
@@ -214,37 +202,41 @@ func (c *Config) Remover(operation string) (Fixture, bool) {
 	return c.Fixtures[i], true
 }
 
-// Secrets are values that may not be written anywhere: of environment variables
-// that the file refers to, and what headers and credentials are made of.
-func (c *Config) Secrets(values map[string]any) []string {
-	var out []string
-	add := func(s string) {
-		if len(s) >= minSecret && !slices.Contains(out, s) {
-			out = append(out, s)
-		}
-	}
-	for _, ref := range references(c.tree.Value()) {
-		if v, set := c.env(ref); set {
-			if _, kept := values[ref]; !kept {
-				add(v)
-			}
-		}
-	}
-	for _, text := range c.Everywhere() {
-		for _, ref := range references(text) {
-			if v, kept := values[ref]; kept {
-				add(fmt.Sprint(v))
-			}
-		}
-	}
-	return out
-}
-
-// minSecret is the length of the shortest text that is looked for: shorter ones
-// stand everywhere.
-const minSecret = 4
-
 // Needs tells whether a fixture uses a value: in its body, or in a path.
 func (f Fixture) Needs(name string) bool {
 	return slices.Contains(append(append(references(f.Body), parameters(f.Send)...), parameters(f.Undo)...), name)
+}
+
+// Needed are the fixtures that the operations use: by a path parameter, by what
+// is said of them, or by a header; and those that these need in their turn.
+func (c *Config) Needed(operations []string) []Fixture {
+	wanted := map[string]bool{}
+	want := func(names []string) {
+		for _, n := range names {
+			wanted[n] = true
+		}
+	}
+	for _, text := range c.Everywhere() {
+		want(references(text))
+	}
+	for _, name := range operations {
+		o := c.Operations[name]
+		want(parameters(name))
+		want(references(o.Body))
+		for _, r := range o.Rules {
+			want(references(r.Patch))
+		}
+	}
+	var out []Fixture
+	for _, f := range slices.Backward(c.Fixtures) { // those behind need those before
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(f.Keep)), func(name string) bool { return wanted[name] }) {
+			continue
+		}
+		out = append(out, f)
+		want(references(f.Body))
+		want(parameters(f.Send))
+		want(parameters(f.Undo))
+	}
+	slices.Reverse(out)
+	return out
 }

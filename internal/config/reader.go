@@ -1,0 +1,98 @@
+package config
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+)
+
+// reader reads members with their places.
+type reader struct{ tree *oad.Tree }
+
+// known refuses members that mean nothing.
+func (r reader) known(at string, object map[string]any, names ...string) error {
+	for _, name := range r.tree.Names(at) {
+		if _, has := object[name]; has && !slices.Contains(names, name) {
+			return r.tree.Fail(instance.Join(at, name), "known here: "+strings.Join(names, ", "), "the key %q is not known%s", name, like(name, names))
+		}
+	}
+	return nil
+}
+
+// like names the known key that a letter or two are missing from.
+func like(name string, names []string) string {
+	for _, n := range names {
+		if strings.HasPrefix(n, name[:min(len(name), 2)]) || strings.EqualFold(strings.ReplaceAll(name, "-", "_"), n) {
+			return fmt.Sprintf("; did you mean %q?", n)
+		}
+	}
+	return ""
+}
+
+func (r reader) text(at string, v any) (string, error) {
+	s, ok := v.(string)
+	if !ok {
+		return "", r.tree.Fail(at, "write it as text", "%s is %s where text is asked for", instance.Last(at), article(v))
+	}
+	return s, nil
+}
+
+func (r reader) object(at string, v any) (map[string]any, error) {
+	m, ok := v.(map[string]any)
+	if !ok {
+		return nil, r.tree.Fail(at, "write names and values below it", "%s is %s where an object is asked for", instance.Last(at), article(v))
+	}
+	return m, nil
+}
+
+func (r reader) list(at string, v any) ([]any, error) {
+	l, ok := v.([]any)
+	if !ok {
+		return nil, r.tree.Fail(at, "write one entry a line, each after a dash", "%s is %s where a list is asked for", instance.Last(at), article(v))
+	}
+	return l, nil
+}
+
+func article(v any) string {
+	switch t := instance.Type(v); t {
+	case "null":
+		return "empty"
+	case "array", "object", "integer":
+		return "an " + t
+	default:
+		return "a " + t
+	}
+}
+
+// rejection reads the status of one; or is what may stand there beside it.
+func (r reader) rejection(at string, v any, or string) (int, error) {
+	n, _ := v.(json.Number)
+	code, err := n.Int64()
+	if err != nil || code < 400 || code > 499 {
+		return 0, r.tree.Fail(at, "write a status from 400 to 499"+or, "%s is no rejection", instance.Encode(v))
+	}
+	return int(code), nil
+}
+
+// operationName is a method and a path, as users write operations.
+var operationName = regexp.MustCompile(`^[A-Z]+ /\S*$`)
+
+func (r reader) operation(at string, v any) (string, error) {
+	s, err := r.text(at, v)
+	if err == nil && !operationName.MatchString(s) {
+		err = r.tree.Fail(at, "write it as in POST /vessels", "%q names no operation", s)
+	}
+	return s, err
+}
+
+func (r reader) pointer(at, text string) error {
+	if _, err := instance.Split(text); err != nil || text == "" {
+		return r.tree.Fail(at, "write it as in /crew/0/name", "%q is no JSON Pointer to a field", text)
+	}
+	return nil
+}

@@ -1,0 +1,172 @@
+package config
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+
+	"obiter/internal/instance"
+)
+
+var reference = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// references lists the names that texts in a value refer to.
+func references(v any) []string {
+	var out []string
+	instance.Walk(v, func(_ string, inner any) bool {
+		if s, ok := inner.(string); ok {
+			for _, m := range reference.FindAllStringSubmatch(s, -1) {
+				out = append(out, m[1])
+			}
+		}
+		return true
+	})
+	return out
+}
+
+var parameter = regexp.MustCompile(`\{([^{}/]+)\}`)
+
+// parameters lists the path parameters of an operation.
+func parameters(operation string) []string {
+	var out []string
+	for _, m := range parameter.FindAllStringSubmatch(operation, -1) {
+		out = append(out, m[1])
+	}
+	return out
+}
+
+// references holds every ${NAME} against the fixtures and the environment.
+func (c *Config) references(r reader, top map[string]any) error {
+	kept := map[string]bool{}
+	for _, f := range c.Fixtures {
+		for name := range f.Keep {
+			kept[name] = true
+		}
+	}
+	var failed error
+	instance.Walk(any(top), func(at string, v any) bool {
+		s, _ := v.(string)
+		for _, m := range reference.FindAllStringSubmatch(s, -1) {
+			if _, set := c.env(m[1]); !set && !kept[m[1]] && failed == nil {
+				failed = r.tree.Fail(at, "set it: export "+m[1]+"=…, or keep it from a fixture", "${%s} is no value of a fixture, and the environment has none of that name", m[1])
+			}
+		}
+		return failed == nil
+	})
+	return failed
+}
+
+// Known is a value without the members whose texts refer to a value that is
+// neither given nor in the environment: what a fixture would keep, before it was made.
+func (c *Config) Known(v any, values map[string]any) any {
+	object, ok := v.(map[string]any)
+	if !ok {
+		return v
+	}
+	out := map[string]any{}
+	for name, m := range object {
+		if _, nested := m.(map[string]any); nested {
+			m = c.Known(m, values)
+		} else if slices.ContainsFunc(references(m), func(ref string) bool { return !c.resolves(ref, values) }) {
+			continue
+		}
+		out[name] = m
+	}
+	return out
+}
+
+// Resolves tells whether each ${NAME} of a text has a value.
+func (c *Config) Resolves(text string, values map[string]any) bool {
+	return !slices.ContainsFunc(references(text), func(ref string) bool { return !c.resolves(ref, values) })
+}
+
+func (c *Config) resolves(name string, values map[string]any) bool {
+	_, given := values[name]
+	_, set := c.env(name)
+	return given || set
+}
+
+// Expand is a value with each ${NAME} in its texts replaced. A text that is
+// nothing but a reference takes the value's type.
+func (c *Config) Expand(v any, values map[string]any) any {
+	switch v := v.(type) {
+	case string:
+		if m := reference.FindStringSubmatch(v); m != nil && m[0] == v {
+			if value, ok := values[m[1]]; ok {
+				return value
+			}
+		}
+		return c.ExpandText(v, values)
+	case map[string]any:
+		out := maps.Clone(v)
+		for k, m := range v {
+			out[k] = c.Expand(m, values)
+		}
+		return out
+	case []any:
+		out := slices.Clone(v)
+		for i, e := range v {
+			out[i] = c.Expand(e, values)
+		}
+		return out
+	}
+	return v
+}
+
+// ExpandText is a text with each ${NAME} replaced.
+func (c *Config) ExpandText(s string, values map[string]any) string {
+	return reference.ReplaceAllStringFunc(s, func(ref string) string {
+		name := ref[2 : len(ref)-1]
+		if v, ok := values[name]; ok {
+			if text, is := v.(string); is {
+				return text
+			}
+			return string(instance.Encode(v))
+		}
+		value, _ := c.env(name)
+		return value
+	})
+}
+
+// Everywhere are the texts that go into every request: headers and credentials.
+func (c *Config) Everywhere() []string {
+	var out []string
+	for _, h := range c.Headers {
+		out = append(out, h[1])
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Credentials)) {
+		out = append(out, c.Credentials[name])
+	}
+	return out
+}
+
+// Secrets are values that may not be written anywhere: of environment variables
+// that the file refers to, and what headers and credentials are made of.
+func (c *Config) Secrets(values map[string]any) []string {
+	var out []string
+	add := func(s string) {
+		if len(s) >= minSecret && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	for _, ref := range references(c.tree.Value()) {
+		if v, set := c.env(ref); set {
+			if _, kept := values[ref]; !kept {
+				add(v)
+			}
+		}
+	}
+	for _, text := range c.Everywhere() {
+		for _, ref := range references(text) {
+			if v, kept := values[ref]; kept {
+				add(fmt.Sprint(v))
+			}
+		}
+	}
+	return out
+}
+
+// minSecret is the length of the shortest text that is looked for: shorter ones
+// stand everywhere.
+const minSecret = 4
