@@ -271,6 +271,7 @@ func TestBadConfiguration(t *testing.T) {
 		"fixtures: [{name: a, send: POST /vessels, each: day}]":                                                                     `each: "day" is not known`,
 		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":                                                            `"body.id" is no runtime expression that can be kept`,
 		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]":                                                `there are two fixtures "a"`,
+		"fixtures: [{name: a, send: POST /vessels, undo: never}]":                                                                   "obiter.yaml:1:43: \"never\" names no operation\nhint: write it as in DELETE /vessels/{vessel_id}, or none",
 		"fixtures: [{name: a, send: POST /vessels, undo: DELETE /boats}]":                                                           `the description has no operation "DELETE /boats"`,
 		"fixtures:\n- {name: a, send: POST /vessels, body: {name: '${y}'}, keep: {x: $response.body#/id}}\n- {name: b, send: POST /vessels, body: {name: '${x}'}, keep: {y: $response.body#/id}}": `obiter.yaml:2:3: the fixtures "a" and "b" need one another`,
 	} {

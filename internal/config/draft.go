@@ -53,8 +53,11 @@ func Draft(doc *oad.Document, name string) string {
 				kept = append(kept, quoted(name)+": "+quoted(f.Keep[name]))
 			}
 			line("    keep: { %s }", strings.Join(kept, ", "))
-			if f.Undo != "" {
+			switch {
+			case f.Undo != "":
 				line("    undo: %s", quoted(f.Undo))
+			case f.Stays:
+				line("    undo: none # the token ends by itself")
 			}
 		}
 	}
@@ -149,7 +152,7 @@ func signIn(doc *oad.Document) (Fixture, bool) {
 				continue
 			}
 			if expression := kept(doc, o, name); strings.HasSuffix(expression, "/"+name) {
-				return Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{name: expression}}, true
+				return Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{name: expression}, Stays: true}, true
 			}
 		}
 	}

@@ -17,8 +17,10 @@ type Fixture struct {
 	Body any               // merged over the control (RFC 7396); nil: the control as it is
 	Keep map[string]string // by name: a runtime expression of OpenAPI
 	Undo string            // the operation that takes it away; may be empty
-	Each string            // how often it is made: once a run, an operation or a case
-	at   string            // JSON Pointer into the file
+	// Stays says that it need not be taken away, as a token need not.
+	Stays bool
+	Each  string // how often it is made: once a run, an operation or a case
+	at    string // JSON Pointer into the file
 }
 
 func (c *Config) fixtures(r reader, top map[string]any) error {
@@ -63,8 +65,13 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 	if f.Send, err = r.operation(at+"/send", object["send"]); err != nil {
 		return f, err
 	}
-	if undo, has := object["undo"]; has {
-		if f.Undo, err = r.operation(at+"/undo", undo); err != nil {
+	if undo, has := object["undo"]; has && undo == "none" {
+		f.Stays = true
+	} else if has {
+		if f.Undo, err = r.text(at+"/undo", undo); err == nil && !operationName.MatchString(f.Undo) {
+			err = r.tree.Fail(at+"/undo", "write it as in DELETE /vessels/{vessel_id}, or none", "%q names no operation", f.Undo)
+		}
+		if err != nil {
 			return f, err
 		}
 	}
