@@ -291,6 +291,7 @@ func library(src []byte, abs string) (doc libopenapi.Document, err error) {
 	cfg.BasePath, cfg.SpecFilePath = filepath.Dir(abs), filepath.Base(abs)
 	cfg.AllowFileReferences = true
 	cfg.SkipJSONConversion = true
+	cfg.SkipMetadataCollection = true // what linters ask for
 	return libopenapi.NewDocumentWithConfiguration(src, cfg)
 }
 
