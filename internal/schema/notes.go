@@ -31,10 +31,6 @@ func (s *Set) notesOf(js *jsonschema.Schema) *notes {
 	}
 	pointer := u.Fragment
 	u.Fragment, u.RawFragment = "", ""
-	if made, ok := s.own[u.String()]; ok && pointer == "" {
-		n.order = made.order
-		return n
-	}
 	doc, err := s.source.Load(u.String())
 	if err != nil {
 		return n

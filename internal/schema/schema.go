@@ -37,14 +37,14 @@ type Set struct {
 	compiler *jsonschema.Compiler
 	byURL    map[string]*jsonschema.Schema
 	notes    map[*jsonschema.Schema]*notes
-	own      map[string]ownDocument
+	own      map[string]ownSchema
 	isolated map[isolation]*jsonschema.Schema
 }
 
-// ownDocument is a schema made here, out of others.
-type ownDocument struct {
-	value map[string]any
-	order []string
+// ownSchema is a schema made here, out of others.
+type ownSchema struct {
+	js      *jsonschema.Schema
+	members []Property
 }
 
 // Schema is one compiled schema. The zero value is none.
@@ -55,7 +55,7 @@ type Schema struct {
 
 // NewSet makes an empty set over a source.
 func NewSet(source Source) *Set {
-	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownDocument{}, isolated: map[isolation]*jsonschema.Schema{}}
+	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownSchema{}, isolated: map[isolation]*jsonschema.Schema{}}
 	s.compiler = jsonschema.NewCompiler()
 	s.compiler.DefaultDraft(jsonschema.Draft2020)
 	s.compiler.AssertFormat()
@@ -120,35 +120,56 @@ type Property struct {
 	Required bool
 }
 
-// Object compiles a schema of an object with the given members, such as the
-// query parameters of an operation. The name makes its address and stands for one
+// Object is a schema of an object with the given members, such as the query
+// parameters of an operation. The name makes its address and stands for one
 // schema.
 func (s *Set) Object(name string, members []Property) (Schema, error) {
 	address := (&url.URL{Scheme: "obiter", Path: "/" + name}).String()
-	properties, required := map[string]any{}, []any{}
-	var order []string
-	for _, m := range members {
-		properties[m.Name] = map[string]any{}
-		if m.URL != "" {
-			properties[m.Name] = map[string]any{"$ref": m.URL}
-		}
-		if m.Required {
-			required = append(required, m.Name)
-		}
-		order = append(order, m.Name)
-	}
-	doc := map[string]any{"type": "object", "properties": properties, "required": required}
 	if have, made := s.own[address]; made {
-		if !instance.Equal(have.value, doc) {
+		if !slices.Equal(have.members, members) {
 			return Schema{}, fmt.Errorf("there are two schemas %q", name)
 		}
-		return s.Compile(address)
+		return Schema{have.js, s}, nil
 	}
-	s.own[address] = ownDocument{doc, order}
-	if err := s.compiler.AddResource(address, doc); err != nil {
+	bare, err := s.bareObject()
+	if err != nil {
 		return Schema{}, err
 	}
-	return s.Compile(address)
+	js, n := *bare, &notes{}
+	js.Location, js.Properties = address+"#", make(map[string]*jsonschema.Schema, len(members))
+	for _, m := range members {
+		if m.URL == "" {
+			anything := *bare
+			anything.Location, anything.Types = address+"#"+instance.Join("/properties", m.Name), nil
+			js.Properties[m.Name] = &anything
+			s.notes[&anything] = &notes{}
+		} else {
+			member, err := s.Compile(m.URL)
+			if err != nil {
+				return Schema{}, err
+			}
+			js.Properties[m.Name] = member.js
+		}
+		if m.Required {
+			js.Required = append(js.Required, m.Name)
+		}
+		n.order = append(n.order, m.Name)
+	}
+	s.own[address], s.notes[&js] = ownSchema{&js, slices.Clone(members)}, n
+	return Schema{&js, s}, nil
+}
+
+// bareObject is the schema of any object, compiled.
+func (s *Set) bareObject() (*jsonschema.Schema, error) {
+	const address = "obiter:/object"
+	if js, ok := s.byURL[address]; ok {
+		return js, nil
+	}
+	if err := s.compiler.AddResource(address, map[string]any{"type": "object"}); err != nil {
+		return nil, err
+	}
+	js, err := s.Compile(address)
+	return js.js, err
 }
 
 // IsZero tells whether there is no schema.
