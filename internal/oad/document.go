@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -25,8 +24,7 @@ import (
 	"sync/atomic"
 
 	"github.com/pb33f/go-yaml"
-	"github.com/pb33f/libopenapi"
-	"github.com/pb33f/libopenapi/datamodel"
+	"github.com/pb33f/libopenapi/datamodel/low/v3"
 )
 
 // MaxBytes is the size of the largest file read.
@@ -126,7 +124,7 @@ func Read(name string, src []byte) (*Document, error) {
 	d.base = (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()
 
 	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
-	root, doc, err := parseMain(d, src, abs)
+	root, build, err := parseMain(d, src, abs)
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +132,7 @@ func Read(name string, src []byte) (*Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	modelled := buildModel(doc) // meanwhile the values are gone through
+	modelled := meanwhile(build) // meanwhile the values are gone through
 	if err := d.checkReferences(); err != nil {
 		return nil, err
 	}
@@ -154,19 +152,18 @@ func Read(name string, src []byte) (*Document, error) {
 }
 
 // parseMain reads the main document through the library, whose reading of JSON
-// is many times faster than YAML's. What it refuses is read again, for a
-// message with a place. Like all that names the library's types it is no method:
-// a test of the rooms tells why.
-func parseMain(d *Document, src []byte, abs string) (*yaml.Node, libopenapi.Document, error) {
+// is many times faster than YAML's. What it refuses is read again, for a message
+// with a place. Like all that names the library's types it is no method: a test
+// of the rooms tells why.
+func parseMain(d *Document, src []byte, abs string) (*yaml.Node, func() (*v3.Document, error), error) {
 	if len(bytes.TrimSpace(src)) > 0 && strings.HasSuffix(strings.ToLower(d.Name), ".json") { // the library reads past some mistakes
 		if err := checkJSON(d.Name, src); err != nil {
 			return nil, nil, err
 		}
 	}
-	doc, err := library(src, abs)
-	if err == nil && doc.GetSpecInfo().RootNode != nil {
-		root := doc.GetSpecInfo().RootNode
-		return root, doc, d.checkVersion(root)
+	root, build, err := parseOpenAPI(src, abs)
+	if err == nil && root != nil {
+		return root, build, d.checkVersion(root)
 	}
 	root, e := parse(d.Name, src)
 	if e != nil {
@@ -278,21 +275,6 @@ func (d *Document) checkVersion(root *yaml.Node) error {
 		}
 	}
 	return fail(top, "there is no openapi member, so this is no OpenAPI document", "an OpenAPI document begins with a line such as openapi: 3.1.0")
-}
-
-func library(src []byte, abs string) (doc libopenapi.Document, err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			doc, err = nil, fmt.Errorf("%v", r)
-		}
-	}()
-	cfg := datamodel.NewDocumentConfiguration()
-	cfg.Logger = slog.New(slog.DiscardHandler)
-	cfg.BasePath, cfg.SpecFilePath = filepath.Dir(abs), filepath.Base(abs)
-	cfg.AllowFileReferences = true
-	cfg.SkipJSONConversion = true
-	cfg.SkipMetadataCollection = true // what linters ask for
-	return libopenapi.NewDocumentWithConfiguration(src, cfg)
 }
 
 // Place is the file, line and column of a location, for messages: "openapi.yaml:12:3".

@@ -7,8 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/pb33f/libopenapi"
-	v3 "github.com/pb33f/libopenapi/datamodel/high/v3"
+	"github.com/pb33f/libopenapi/datamodel/low/v3"
 
 	"obiter/internal/instance"
 )
@@ -71,44 +70,23 @@ type Response struct {
 	Media  []Media
 }
 
-// buildModel has the library build its model of the main document, and gives
-// what waits for it.
-func buildModel(doc libopenapi.Document) func() (*libopenapi.DocumentModel[v3.Document], error) {
-	var model *libopenapi.DocumentModel[v3.Document]
-	var err error
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		defer func() {
-			if r := recover(); r != nil {
-				model, err = nil, fmt.Errorf("%v", r)
-			}
-		}()
-		model, err = doc.BuildV3Model()
-	}()
-	return func() (*libopenapi.DocumentModel[v3.Document], error) {
-		<-done
-		return model, err
-	}
-}
-
 // readOperations takes the list of operations and their places from the
 // library's model, and what they hold from the document itself, in which
 // schemas can be addressed.
-func readOperations(d *Document, modelled func() (*libopenapi.DocumentModel[v3.Document], error)) error {
+func readOperations(d *Document, modelled func() (*v3.Document, error)) error {
 	model, err := modelled()
 	if model == nil {
 		return &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(fmt.Sprint(err))}
 	}
-	if model.Model.Paths == nil || model.Model.Paths.PathItems.Len() == 0 {
+	if model.Paths.Value == nil || model.Paths.Value.PathItems.Len() == 0 {
 		// Allowed since 3.1 (webhooks alone), and of no use here.
 		d.Warnings = append(d.Warnings, d.Place(Location{d.base, "/paths"})+": the document describes no paths; add the API's operations under paths:")
 		return nil
 	}
-	for path, item := range model.Model.Paths.PathItems.FromOldest() {
+	for path, item := range model.Paths.Value.PathItems.FromOldest() {
 		var ops []Operation
-		for method, op := range item.GetOperations().FromOldest() {
-			ops = append(ops, operation(d, path, method, op))
+		for method, op := range operationsOf(item.Value) {
+			ops = append(ops, operation(d, path.Value, method, op))
 		}
 		sort.SliceStable(ops, func(i, j int) bool {
 			a, b := ops[i], ops[j]
@@ -128,9 +106,12 @@ func firstLine(s string) string {
 }
 
 func operation(d *Document, path, method string, op *v3.Operation) Operation {
-	o := Operation{Method: strings.ToUpper(method), Path: path, ID: op.OperationId, Summary: op.Summary, Tags: op.Tags}
-	if low := op.GoLow(); low != nil && low.KeyNode != nil {
-		o.Line, o.Column = low.KeyNode.Line, low.KeyNode.Column
+	o := Operation{Method: strings.ToUpper(method), Path: path, ID: op.OperationId.Value, Summary: op.Summary.Value}
+	for _, tag := range op.Tags.Value {
+		o.Tags = append(o.Tags, tag.Value)
+	}
+	if op.KeyNode != nil {
+		o.Line, o.Column = op.KeyNode.Line, op.KeyNode.Column
 	}
 	fail := func(err error) Operation {
 		o.Skip = err.Error()
