@@ -20,8 +20,23 @@ func plantType(s *site) {
 		if c.types&want != 0 || c.types == schema.Null && (s.shape.MurkyNull || s.p.patch && s.pointer != "") {
 			continue
 		}
-		s.replace("type", c.variant, c.depth, c.value, fmt.Sprintf("%s where %s is asked for", c.words, either(want)))
+		words := c.words
+		if c.value == nil && !s.writesNull() {
+			words = "an empty value"
+		}
+		s.replace("type", c.variant, c.depth, c.value, fmt.Sprintf("%s where %s is asked for", words, either(want)))
 	}
+}
+
+// writesNull tells whether null is sent as such; text has nothing for it.
+func (s *site) writesNull() bool {
+	if !s.p.astext {
+		return true
+	}
+	body, _ := instance.Set(s.p.control, s.pointer, nil)
+	seen, ok := s.p.seen(body)
+	v, _ := instance.Get(seen, s.pointer)
+	return !ok || v == nil
 }
 
 type typeCandidate struct {

@@ -49,7 +49,7 @@ Content-Type: application/problem+json
 // Codes are all findings, gravest first.
 var Codes = []Code{
 	{"accepted", Error, "a flawed request was accepted", "", true,
-		"A request that breaks the description was answered with success. Where the answer shows what was stored, the finding says so.",
+		"A request that breaks the description was answered with success. Where the answer shows what was stored, the finding says so. An empty value in a query or a form is to many a reader none, and only warned of, as is what standards leave open.",
 		"The rule is written and never runs: records that break it get into the data, and every reader of them has to cope. The update endpoint is where it is forgotten most.",
 		"Check the rule where the request comes in, on every operation that takes the field, before anything is stored. Where the description is what is wrong, loosen it.",
 		fieldAnswer},

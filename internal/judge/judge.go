@@ -240,6 +240,10 @@ func accepted(c exchange.Case, a exchange.Answer, doc problem.Document, field st
 	if c.Expect.Class == exchange.Method {
 		f.Message = fmt.Sprintf("the description has no %s on this path, and yet it was answered with %s", c.Request.Method, StatusText(a.Status))
 	}
+	if isBlank(c) {
+		f.Severity = Warning
+		f.Message += "; to many a reader an empty value is none"
+	}
 	if open(c.Flaws[0]) || c.Request.Method == http.MethodDelete && c.Flaws[0].In == "path" { // what is not there is gone
 		f.Severity = Warning
 	}
@@ -276,6 +280,24 @@ func shortValue(v any) string {
 		return string(r[:57]) + "..."
 	}
 	return text
+}
+
+// isBlank tells whether what is wrong is a field in a query or a form that is
+// sent with nothing in it. OpenAPI asks for allowEmptyValue where that may be
+// (3.0.3, "Parameter Object"), yet untouched fields of a form are sent so.
+func isBlank(c exchange.Case) bool {
+	if len(c.Flaws) != 1 {
+		return false
+	}
+	f := c.Flaws[0]
+	form := slices.ContainsFunc(c.Request.Headers, func(h [2]string) bool {
+		return h[0] == "Content-Type" && (strings.HasPrefix(h[1], "application/x-www-form-urlencoded") || strings.HasPrefix(h[1], "multipart/form-data"))
+	})
+	if f.In != "query" && !(form && f.In == "body") {
+		return false
+	}
+	v, there := instance.Get(c.Body, f.Pointer)
+	return there && (v == nil || v == "")
 }
 
 // open tells whether a standard leaves it to a service to take such a request,

@@ -79,6 +79,35 @@ func named(pointers ...string) string {
 	return `{"type":"https://harbour.example/invalid","title":"Invalid","status":422,"errors":[` + strings.Join(entries, ",") + `]}`
 }
 
+// An empty value of a query or a form is none to many frameworks, and the
+// default is taken; a value that is there and wrong is another matter.
+func TestEmptyValuesAreOftenNone(t *testing.T) {
+	form := [][2]string{{"Content-Type", "application/x-www-form-urlencoded"}}
+	for _, c := range []struct {
+		in       string
+		headers  [][2]string
+		value    any
+		severity Severity
+	}{
+		{"query", nil, nil, Warning}, {"query", nil, "", Warning}, {"query", nil, "x", Error}, {"path", nil, "", Error},
+		{"body", form, "", Warning}, {"body", form, nil, Warning}, {"body", form, "x", Error}, {"body", nil, nil, Error}, {"body", nil, "", Error},
+	} {
+		flawed := broken(t, exchange.Constraint, "/name minLength")
+		flawed.Flaws[0].In, flawed.Request.Headers = c.in, c.headers
+		flawed.Body, _ = instance.Set(flawed.Body, "/name", c.value)
+		j := Case(flawed, answer(200, "application/json", `{}`), Context{Proven: true})
+		if len(j.Findings) != 1 || j.Findings[0].Code != "accepted" || j.Findings[0].Severity != c.severity || (j.Verdict == Pass) != (c.severity == Warning) {
+			t.Errorf("%v in %s: %v %+v", c.value, c.in, j.Verdict, j.Findings)
+		}
+	}
+	two := broken(t, exchange.Constraint, "/name minLength", "/flag pattern")
+	two.Flaws[0].In, two.Flaws[1].In = "query", "query"
+	two.Body, _ = instance.Set(two.Body, "/name", "")
+	if j := Case(two, answer(200, "application/json", `{}`), Context{Proven: true}); len(j.Findings) == 0 || j.Findings[0].Severity != Error {
+		t.Errorf("two at once: %+v", j.Findings)
+	}
+}
+
 // TestVerdicts holds answers against what must be found, each code in order.
 // The sound ones, with nothing to find, are those that a hasty check accuses.
 func TestVerdicts(t *testing.T) {
