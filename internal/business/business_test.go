@@ -23,7 +23,7 @@ const control = `{"starts_at":"2031-05-04T06:00:00Z","ends_at":"2031-05-04T09:00
 
 var today = time.Date(2026, 11, 23, 14, 30, 0, 0, time.UTC)
 
-func space(t *testing.T) (*business.Space, map[string]any) {
+func space(t testing.TB) (*business.Space, map[string]any) {
 	t.Helper()
 	v, err := instance.Decode([]byte(control))
 	if err != nil {
@@ -182,21 +182,13 @@ func FuzzCompile(f *testing.F) {
 	for _, s := range []string{"body.ends_at > body.starts_at", "body.lines.all(l, l.length_m < 3)", "body.purpose.matches('(a+)+$')", "body.tugs * 9223372036854775807 > 1", "[1,2].map(x, [1,2].map(y, x)).size() > 0", "body['tugs'] == 1 || now > timestamp(body.day)", "\xff", "body.lines[7].name == 'x'"} {
 		f.Add(s)
 	}
-	v, err := instance.Decode([]byte(control))
-	if err != nil {
-		f.Fatal(err)
-	}
 	s := schematest.Compile(f, towOrder)
-	sp, err := business.New([]business.Part{{In: "body", Schema: s, Control: v}}, sample.New(1), today)
-	if err != nil {
-		f.Fatal(err)
-	}
+	sp, values := space(f)
 	f.Fuzz(func(t *testing.T, text string) {
 		r, err := sp.Compile(text, []string{"/tugs"})
 		if err != nil || len(text) > 200 {
 			return
 		}
-		values := map[string]any{"body": v}
 		if sp.Judge(r, values) != business.Holds {
 			return
 		}

@@ -213,7 +213,7 @@ func (c *Config) operations(r reader, top map[string]any) error {
 	}
 	for _, name := range r.tree.Names("/operations") {
 		at := instance.Join("/operations", name)
-		if _, err := r.operation(at, name); err != nil {
+		if _, err := r.operation(at, name, "POST /vessels"); err != nil {
 			return err
 		}
 		said, err := r.object(at, object[name])

@@ -62,16 +62,13 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 	if f.Name, err = r.text(at+"/name", object["name"]); err != nil {
 		return f, err
 	}
-	if f.Send, err = r.operation(at+"/send", object["send"]); err != nil {
+	if f.Send, err = r.operation(at+"/send", object["send"], "POST /vessels"); err != nil {
 		return f, err
 	}
 	if undo, has := object["undo"]; has && undo == "none" {
 		f.Stays = true
 	} else if has {
-		if f.Undo, err = r.text(at+"/undo", undo); err == nil && !operationName.MatchString(f.Undo) {
-			err = r.tree.Fail(at+"/undo", "write it as in DELETE /vessels/{vessel_id}, or none", "%q names no operation", f.Undo)
-		}
-		if err != nil {
+		if f.Undo, err = r.operation(at+"/undo", undo, "DELETE /vessels/{vessel_id}, or none"); err != nil {
 			return f, err
 		}
 	}

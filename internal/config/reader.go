@@ -82,10 +82,11 @@ func (r reader) rejection(at string, v any, or string) (int, error) {
 // operationName is a method and a path, as users write operations.
 var operationName = regexp.MustCompile(`^[A-Z]+ /\S*$`)
 
-func (r reader) operation(at string, v any) (string, error) {
+// operation reads the name of one; the message says what it should be like.
+func (r reader) operation(at string, v any, like string) (string, error) {
 	s, err := r.text(at, v)
 	if err == nil && !operationName.MatchString(s) {
-		err = r.tree.Fail(at, "write it as in POST /vessels", "%q names no operation", s)
+		err = r.tree.Fail(at, "write it as in "+like, "%q names no operation", s)
 	}
 	return s, err
 }

@@ -110,9 +110,8 @@ func (p *Planter) combine(fields []string) int {
 		return 0
 	}
 	body, flaws := p.join(fields, nil)
-	if len(flaws) > 1 && p.proveAt(flaws, body, p.whole()) != "" {
+	if whole := p.whole(); len(flaws) > 1 && p.proveAt(flaws, body, whole) != "" {
 		// Together they may bring in a branch that each by itself leaves out.
-		whole := p.whole()
 		body, flaws = p.join(fields, &whole)
 	}
 	if len(flaws) > 1 {

@@ -290,9 +290,8 @@ func isBlank(c exchange.Case) bool {
 		return false
 	}
 	f := c.Flaws[0]
-	form := slices.ContainsFunc(c.Request.Headers, func(h [2]string) bool {
-		return h[0] == "Content-Type" && (strings.HasPrefix(h[1], "application/x-www-form-urlencoded") || strings.HasPrefix(h[1], "multipart/form-data"))
-	})
+	media := c.Request.Header("Content-Type")
+	form := strings.HasPrefix(media, "application/x-www-form-urlencoded") || strings.HasPrefix(media, "multipart/form-data")
 	if f.In != "query" && !(form && f.In == "body") {
 		return false
 	}

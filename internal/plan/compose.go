@@ -33,13 +33,17 @@ func (op *Operation) with(in string, v any) exchange.Request {
 
 // compose writes a request.
 func (op *Operation) compose(values map[string]any) exchange.Request {
-	var body []byte
+	return op.request(op.Method, op.Media, op.body(values), values)
+}
+
+// body writes the body, where there is one.
+func (op *Operation) body(values map[string]any) []byte {
 	for _, part := range op.Parts {
 		if v, ok := values[part.In]; ok && part.In == "body" {
-			body = part.encode(v)
+			return part.encode(v)
 		}
 	}
-	return op.request(op.Method, op.Media, body, values)
+	return nil
 }
 
 // encode writes a body.
@@ -59,19 +63,16 @@ func (part *Part) encode(v any) []byte {
 // composer writes fullest requests that differ in one part: what the others give
 // to them is written once.
 func (op *Operation) composer(part *Part) func(v any) exchange.Request {
+	around := op.values(fullest)
 	if part.In == "body" {
-		around := op.compose(op.values(fullest))
+		first := op.compose(around)
 		return func(v any) exchange.Request {
-			r := around
-			r.Headers, r.Body = slices.Clone(around.Headers), part.encode(v)
+			r := first
+			r.Headers, r.Body = slices.Clone(first.Headers), part.encode(v)
 			return r
 		}
 	}
-	around := op.values(fullest)
-	var body []byte
-	if last := op.Parts[len(op.Parts)-1]; last.In == "body" {
-		body = last.encode(around["body"])
-	}
+	body := op.body(around)
 	return func(v any) exchange.Request {
 		values := maps.Clone(around)
 		values[part.In] = v
