@@ -8,8 +8,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/flaw"
+	"obiter/internal/exchange"
 	"obiter/internal/judge"
+	"obiter/internal/rule"
 )
 
 func (a *app) explainCommand() *cli.Command {
@@ -40,8 +41,8 @@ func (a *app) listCodes() {
 	fmt.Fprint(out, rendered(t, 2))
 	fmt.Fprintln(out, "\n"+a.look.bold("Rules"))
 	var names []string
-	for _, r := range flaw.Rules {
-		names = append(names, r.Rule)
+	for _, r := range rule.All {
+		names = append(names, r.Name)
 	}
 	fmt.Fprintln(out, a.look.wrap(strings.Join(names, ", "), 2))
 }
@@ -59,13 +60,34 @@ func (a *app) explain(code, typed string) error {
 		fmt.Fprintln(out, "\n"+a.look.bold("Right would be")+"\n  "+strings.ReplaceAll(c.Example, "\n", "\n  "))
 		return nil
 	}
-	i := slices.IndexFunc(flaw.Rules, func(r flaw.About) bool { return strings.ToLower(r.Rule) == code })
+	i := slices.IndexFunc(rule.All, func(r rule.Rule) bool { return strings.ToLower(r.Name) == code })
 	if i < 0 {
 		return usage(fmt.Sprintf("%q is no finding and no rule", typed), nearest(code, codes(), "finding"))
 	}
-	r := flaw.Rules[i]
-	fmt.Fprintln(out, a.look.bold(r.Rule)+"  a rule that requests break\n\n"+a.look.bold("How it is broken")+"\n"+a.look.wrap(r.Says, 2))
+	r := rule.All[i]
+	if r.Unbroken != "" {
+		fmt.Fprintln(out, a.look.bold(r.Name)+"  a keyword without flaws of its own\n\n"+a.look.bold("Why")+"\n"+a.look.wrap(r.Unbroken, 2))
+		return nil
+	}
+	fmt.Fprintln(out, a.look.bold(r.Name)+"  a rule that requests break\n\n"+a.look.bold("How it is broken")+"\n"+a.look.wrap(r.Says, 2))
+	fmt.Fprintln(out, "\n"+a.look.bold("Expected answer")+"\n"+a.look.wrap(expectedOf(r), 2))
 	return nil
+}
+
+// expectedOf tells which statuses are right for a broken rule.
+func expectedOf(r rule.Rule) string {
+	var statuses []string
+	for _, s := range r.Class.Statuses() {
+		statuses = append(statuses, judge.StatusText(s))
+	}
+	text := strings.Join(statuses, ", or ")
+	switch {
+	case r.Class == exchange.Either:
+		text += "; a success is right too"
+	case r.Success == rule.Doubtful:
+		text += "; a success is only a warning"
+	}
+	return text
 }
 
 // codes are what can be explained.
@@ -74,8 +96,8 @@ func codes() []string {
 	for _, c := range judge.Codes {
 		out = append(out, c.Code)
 	}
-	for _, r := range flaw.Rules {
-		out = append(out, r.Rule)
+	for _, r := range rule.All {
+		out = append(out, r.Name)
 	}
 	return out
 }

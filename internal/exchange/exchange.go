@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
-
-	"obiter/internal/flaw"
 )
 
 // Kind is the sort of a case.
@@ -160,15 +158,15 @@ type Credential struct {
 
 // Case is one request with its flaws, none for a control or an edge.
 type Case struct {
-	ID          string      `json:"case"` // ten hexadecimal digits
-	Name        string      `json:"name"`
-	Operation   string      `json:"operation"` // "POST /vessels"
-	OperationID string      `json:"operationId,omitempty"`
-	Kind        Kind        `json:"kind"`
-	Request     Request     `json:"request"`
-	Flaws       []flaw.Flaw `json:"flaws"`
-	Edge        *flaw.Flaw  `json:"edge,omitempty"` // of an edge: its field and boundary
-	Expect      Expect      `json:"expect"`
+	ID          string  `json:"case"` // ten hexadecimal digits
+	Name        string  `json:"name"`
+	Operation   string  `json:"operation"` // "POST /vessels"
+	OperationID string  `json:"operationId,omitempty"`
+	Kind        Kind    `json:"kind"`
+	Request     Request `json:"request"`
+	Flaws       []Flaw  `json:"flaws"`
+	Edge        *Flaw   `json:"edge,omitempty"` // of an edge: its field and boundary
+	Expect      Expect  `json:"expect"`
 	// Credentials are put into the request when it is sent.
 	Credentials []Credential `json:"credentials,omitempty"`
 	// Beside are fields that may be blamed too: a flaw breaks a business rule of theirs.

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"testing"
 	"time"
-
-	"obiter/internal/flaw"
 )
 
 // TestLinesComeBackAsTheyWere writes and reads cases and answers, with bodies
@@ -17,7 +15,7 @@ func TestLinesComeBackAsTheyWere(t *testing.T) {
 	for _, body := range [][]byte{nil, []byte(`{"name":"<Ærø>"}`), {0xff, 0x00}} {
 		c := Case{ID: "0123456789", Name: "n", Operation: "POST /vessels", OperationID: "addVessel", Kind: Flawed,
 			Request: Request{Method: "POST", URL: "http://127.0.0.1:1/vessels?a=%3C", Headers: [][2]string{{"Accept", "*/*"}, {"Accept", "b"}}, Body: body},
-			Flaws:   []flaw.Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty", Reason: "r"}}, Edge: &flaw.Flaw{In: "query"},
+			Flaws:   []Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty", Reason: "r"}}, Edge: &Flaw{In: "query"},
 			Expect:      Expect{Constraint, []int{400, 422}, "digit"},
 			Credentials: []Credential{{"session", "bearer", "header", "Authorization", "missing"}}, Beside: []string{"/imo"}}
 		data, err := json.Marshal(c)

@@ -3,8 +3,10 @@ package flaw
 import (
 	"fmt"
 	"slices"
+	"strconv"
 
 	"obiter/internal/instance"
+	"obiter/internal/schema"
 )
 
 // plantArray makes lists too short, too long, and with a duplicate.
@@ -33,25 +35,111 @@ func plantArray(s *site) {
 	}
 }
 
-// plantContains makes lists in which no element is what contains asks for.
-func plantContains(s *site) {
+// plantBeyond adds an element where none may follow those that are described.
+func plantBeyond(s *site) {
 	now, ok := s.value.([]any)
-	if !ok || s.shape.MinContains == 0 || len(now) == 0 {
+	if !ok || s.shape.HasEnum || !s.shape.ItemsClosed && !s.shape.UnevaluatedItems {
 		return
 	}
+	rule := "items"
+	if !s.shape.ItemsClosed {
+		rule = "unevaluatedItems"
+	}
+	all, ok := s.p.maker.Elements(s.shape, now, max(s.shape.Prefix(), len(now)))
+	if !ok {
+		return
+	}
+	body, ok := instance.Set(s.p.control, s.pointer, append(all, "ballast"))
+	if !ok {
+		return
+	}
+	f := s.flaw(rule, "one-more", fmt.Sprintf("an element at index %d, where the schema allows none", len(all)))
+	f.Pointer = instance.Join(s.pointer, strconv.Itoa(len(all)))
+	s.plant(f, Usual, body)
+}
+
+// plantContains makes lists in which no element, or too few, or too many match contains.
+func plantContains(s *site) {
+	now, ok := s.value.([]any)
+	if !ok || s.shape.HasEnum {
+		return
+	}
+	if least := s.shape.MinContains; least > 0 && len(now) > 0 {
+		s.noneMatching(now)
+		if least > 1 {
+			s.fewMatching(now, least-1)
+		}
+	}
+	if most := s.shape.MaxContains; most != nil {
+		s.manyMatching(now, *most)
+	}
+}
+
+// matches reports whether an element by itself is one that contains looks for.
+func (s *site) matches(e any) bool { return schema.Obeys(s.shape.Containing(), e) }
+
+// fewMatching keeps only so many of the matching elements.
+func (s *site) fewMatching(now []any, keep int) {
+	var fewer []any
+	kept := 0
+	for _, e := range now {
+		if s.matches(e) {
+			if kept == keep {
+				continue
+			}
+			kept++
+		}
+		fewer = append(fewer, e)
+	}
+	if kept == keep && len(fewer) < len(now) {
+		s.replace("minContains", "one-below", Usual, fewer, fmt.Sprintf("%s; at least %d are required", matching(keep), keep+1))
+	}
+}
+
+// manyMatching adds matching elements until there is one too many.
+func (s *site) manyMatching(now []any, most int) {
+	more := slices.Clone(now)
+	have := 0
+	for _, e := range now {
+		if s.matches(e) {
+			have++
+		}
+	}
+	for ; have <= most && have <= maxElements; have++ {
+		e, ok := s.p.maker.Any(append(slices.Clone(s.shape.Item(len(more))), s.shape.Containing()...))
+		if !ok || s.shape.Unique && slices.ContainsFunc(more, func(o any) bool { return instance.Equal(o, e) }) {
+			return
+		}
+		more = append(more, e)
+	}
+	s.replace("maxContains", "one-above", Usual, more, fmt.Sprintf("%s; at most %d are allowed", matching(have), most))
+}
+
+func matching(n int) string {
+	if n == 1 {
+		return "1 element matches contains"
+	}
+	return fmt.Sprintf("%d elements match contains", n)
+}
+
+func (s *site) noneMatching(now []any) {
 	var others []any
 	for _, e := range now {
-		if !s.shape.Breaks("contains", []any{e}) {
-			continue
+		if !s.matches(e) {
+			others = append(others, e)
 		}
-		others = append(others, e)
 	}
-	made, ok := s.p.maker.Elements(s.shape, nil, len(now)+4)
-	if !ok {
-		made = nil
+	made, _ := s.p.maker.Elements(s.shape, nil, len(now)+4)
+	if len(others) == 0 && !slices.ContainsFunc(made, func(e any) bool { return !s.matches(e) }) {
+		varied := *s.shape
+		varied.Unique = true
+		made, _ = s.p.maker.Elements(&varied, nil, 4)
+		for n := 3; made == nil && n > 1; n-- {
+			made, _ = s.p.maker.Elements(&varied, nil, n)
+		}
 	}
 	for _, e := range made {
-		if len(others) < len(now) && s.shape.Breaks("contains", []any{e}) && !slices.ContainsFunc(others, func(o any) bool { return s.shape.Unique && instance.Equal(o, e) }) {
+		if len(others) < len(now) && !s.matches(e) && !slices.ContainsFunc(others, func(o any) bool { return s.shape.Unique && instance.Equal(o, e) }) {
 			others = append(others, e)
 		}
 	}
@@ -59,7 +147,7 @@ func plantContains(s *site) {
 		others = append(others, others[0])
 	}
 	if len(others) == len(now) {
-		s.replace("contains", "none-matching", Usual, others, "no element is of the sort that the list must contain")
+		s.replace("contains", "none-matching", Usual, others, "no element matches contains")
 	}
 }
 

@@ -2,15 +2,16 @@ package flaw
 
 import (
 	"encoding/json"
+	"fmt"
+	"maps"
 	"math/big"
+	"slices"
 	"strings"
 	"unicode"
 
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
 )
-
-// Markup is sent to see whether it comes back in a page unescaped.
-const Markup = "<tide-mark>"
 
 // plantEnum sends values outside a list, and near misses of those inside it.
 func plantEnum(s *site) {
@@ -24,7 +25,7 @@ func plantEnum(s *site) {
 	switch now := s.value.(type) {
 	case string:
 		s.replace(rule, "unlisted", Usual, "unlisted", `"unlisted" is `+listed)
-		s.replace(rule, "markup", Usual, Markup, `"`+Markup+`" is `+listed)
+		s.replace(rule, "markup", Usual, exchange.Markup, `"`+exchange.Markup+`" is `+listed)
 		s.replace(rule, "letter-case", Usual, swapCase(now), "the value is written in another letter case")
 		s.replace(rule, "padded", Usual, " "+now+" ", "the value has blanks around it")
 		s.replace(rule, "empty", Usual, "", "the text is empty, which is "+listed)
@@ -44,6 +45,22 @@ func plantEnum(s *site) {
 		s.replace(rule, "no-truth-value", Usual, "unlisted", `"unlisted" is `+listed)
 	case nil:
 		s.replace(rule, "unlisted", Usual, "unlisted", `"unlisted" is `+listed)
+	case map[string]any:
+		more := maps.Clone(now)
+		more["unexpected"] = "ballast"
+		s.replace(rule, "one-more", Usual, more, "with a member more it is "+listed)
+		if names := instance.Names(now); len(names) > 0 {
+			other := maps.Clone(now)
+			other[names[0]] = "unlisted"
+			s.replace(rule, "one-changed", Usual, other, fmt.Sprintf("with another value in %q it is %s", names[0], listed))
+		}
+	case []any:
+		s.replace(rule, "one-more", Usual, append(slices.Clone(now), "ballast"), "with an element more it is "+listed)
+		if len(now) > 0 {
+			other := slices.Clone(now)
+			other[0] = "unlisted"
+			s.replace(rule, "one-changed", Usual, other, "with another first element it is "+listed)
+		}
 	}
 }
 

@@ -4,25 +4,20 @@
 // with its reason. It also makes edges (a value exactly on a boundary, which is
 // valid) and combinations of flaws that do not hide one another.
 //
-// Each family of keywords is a file; a family is a function in the table below.
+// The functions that plant are in the table planters, a file for each family of
+// keywords; what is known of each rule is in the catalogue (package rule).
 package flaw
 
 import (
+	"encoding/json"
 	"strconv"
 
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
+	"obiter/internal/rule"
 	"obiter/internal/sample"
 	"obiter/internal/schema"
 )
-
-// Flaw is one planted violation.
-type Flaw struct {
-	In      string `json:"in"`      // body, path, query, header, cookie; request: the request as a whole
-	Pointer string `json:"pointer"` // of the flawed field; for required, of the missing one
-	Rule    string `json:"rule"`    // a JSON Schema keyword, or a name such as malformed-json
-	Variant string `json:"variant"` // how it is broken, such as one-above
-	Reason  string `json:"reason"`  // in words
-}
 
 // Depth says how many variants are made: one for each rule, the usual ones, all.
 type Depth int
@@ -37,14 +32,14 @@ const (
 // Planted is an instance with its flaws; an edge has none but says which
 // boundary it sits on.
 type Planted struct {
-	Flaws []Flaw
-	Edge  *Flaw // of an edge: the field, the rule, and which boundary
+	Flaws []exchange.Flaw
+	Edge  *exchange.Flaw // of an edge: the field, the rule, and which boundary
 	Value any
 }
 
 // Drop is a flaw that was not planted, and why.
 type Drop struct {
-	Flaw Flaw
+	Flaw exchange.Flaw
 	Why  string
 }
 
@@ -56,6 +51,9 @@ const (
 	Unsendable = "there is no one way to send the value"
 	TooMany    = "the body has more fields than are tried"
 	TooMuch    = "the bodies planned for the operation are large enough together"
+	Listed     = "the listed values (enum or const) allow less"
+	OtherType  = "the control has a value of another type there"
+	NotBroken  = "no way to break it is known here"
 )
 
 // Limits of what is sent in one value.
@@ -157,6 +155,7 @@ type site struct {
 	value   any
 	shape   *schema.Shape
 	anchor  anchor
+	tried   map[string]bool // rules of which something was planted or dropped
 }
 
 // anchor is the place from which a change is proved: what happens inside it can
@@ -210,7 +209,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 	if from == nil {
 		from = &anchor{pointer, list, schema.NewBeside(v)}
 	}
-	visit(&site{p, pointer, v, sh, *from})
+	visit(&site{p, pointer, v, sh, *from, map[string]bool{}})
 	outer := from
 	var decisive map[string]bool
 	if !p.astext && from.pointer == pointer {
@@ -268,23 +267,79 @@ func tellingIndexes(n, prefix int) []int {
 	return out
 }
 
-// families are the makers of flaws, in the order in which a field's flaws come.
-var families = []func(*site){
-	plantRequired, plantType, plantEnum, plantLength, plantPattern, plantFormat,
-	plantNumber, plantArray, plantContains, plantObject, plantAlternative,
+// planters make the flaws of rules, in the order in which a field's flaws come.
+// Each names the rules of the catalogue that it plants.
+var planters = []struct {
+	rules []string
+	plant func(*site)
+}{
+	{[]string{"required"}, plantRequired},
+	{[]string{"type"}, plantType},
+	{[]string{"enum", "const"}, plantEnum},
+	{[]string{"minLength", "maxLength"}, plantLength},
+	{[]string{"pattern"}, plantPattern},
+	{[]string{"format"}, plantFormat},
+	{[]string{"minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf"}, plantNumber},
+	{[]string{"minItems", "maxItems", "uniqueItems"}, plantArray},
+	{[]string{"items", "unevaluatedItems"}, plantBeyond},
+	{[]string{"contains", "minContains", "maxContains"}, plantContains},
+	{[]string{"dependentRequired", "minProperties", "maxProperties", "propertyNames", "properties", "additionalProperties", "unevaluatedProperties"}, plantObject},
+	{[]string{"oneOf", "anyOf", "not"}, plantAlternative},
+}
+
+// Rules lists the rules that this package plants.
+func Rules() []string {
+	var out []string
+	for _, p := range planters {
+		out = append(out, p.rules...)
+	}
+	return out
 }
 
 func (p *Planter) plantAt(s *site) {
-	for _, family := range families {
+	for _, planter := range planters {
 		if p.stopped {
 			return
 		}
-		family(s)
+		planter.plant(s)
+		for _, name := range planter.rules {
+			if !s.tried[name] && !p.stopped && s.shape.Asserts(name) {
+				p.dropped(Drop{s.flaw(name, "every", ""), s.unbroken(name)})
+			}
+		}
 	}
 }
 
-func (s *site) flaw(rule, variant, reason string) Flaw {
-	return Flaw{In: s.p.in, Pointer: s.pointer, Rule: rule, Variant: variant, Reason: reason}
+// unbroken is why nothing was planted for a rule that a schema has.
+func (s *site) unbroken(name string) string {
+	r, _ := rule.Find(name)
+	switch {
+	case s.shape.HasEnum && name != "enum" && name != "const":
+		return Listed
+	case !s.fits(r.Target):
+		return OtherType
+	}
+	return NotBroken
+}
+
+// fits reports whether the site's value is of the type that a rule is about.
+func (s *site) fits(t rule.Target) bool {
+	switch s.value.(type) {
+	case map[string]any:
+		return t == rule.Object || t == rule.Value
+	case []any:
+		return t == rule.Array || t == rule.Value
+	case string:
+		return t == rule.String || t == rule.Value
+	case json.Number:
+		return t == rule.Number || t == rule.Value
+	}
+	return t == rule.Value
+}
+
+func (s *site) flaw(rule, variant, reason string) exchange.Flaw {
+	s.tried[rule] = true
+	return exchange.Flaw{In: s.p.in, Pointer: s.pointer, Rule: rule, Variant: variant, Reason: reason}
 }
 
 // replace plants a flaw by putting another value at the site's field.
@@ -310,7 +365,7 @@ func (s *site) replace(rule, variant string, at Depth, value any, reason string)
 }
 
 // tooMuch drops a flaw that would be one too many.
-func (s *site) tooMuch(f Flaw) bool {
+func (s *site) tooMuch(f exchange.Flaw) bool {
 	if !s.p.enough() {
 		return false
 	}
@@ -318,7 +373,7 @@ func (s *site) tooMuch(f Flaw) bool {
 	return true
 }
 
-func (p *Planter) wants(f Flaw, at Depth) bool {
+func (p *Planter) wants(f exchange.Flaw, at Depth) bool {
 	if p.stopped {
 		return false
 	}
@@ -329,7 +384,7 @@ func (p *Planter) wants(f Flaw, at Depth) bool {
 }
 
 // plant gives out an instance once it is proved.
-func (s *site) plant(f Flaw, at Depth, body any) {
+func (s *site) plant(f exchange.Flaw, at Depth, body any) {
 	if !s.p.wants(f, at) {
 		return
 	}
@@ -342,15 +397,15 @@ func (s *site) plant(f Flaw, at Depth, body any) {
 }
 
 // planted gives out an instance once what is seen of it is proved.
-func (s *site) planted(f Flaw, body, seen any) {
+func (s *site) planted(f exchange.Flaw, body, seen any) {
 	p := s.p
-	if why := p.prove([]Flaw{f}, seen, s.anchor); why != "" {
+	if why := p.prove([]exchange.Flaw{f}, seen, s.anchor); why != "" {
 		p.dropped(Drop{f, why})
 		return
 	}
 	p.once[[2]string{f.Pointer, f.Rule}] = true
 	p.remember(f, body, s.anchor)
-	p.give(Planted{Flaws: []Flaw{f}, Value: body})
+	p.give(Planted{Flaws: []exchange.Flaw{f}, Value: body})
 }
 
 func (p *Planter) give(planted Planted) {
@@ -361,7 +416,7 @@ func (p *Planter) give(planted Planted) {
 
 // prove asks the validator whether what is seen of a body is broken at each
 // flaw's field and nowhere else inside the anchor. It returns why not, or "".
-func (p *Planter) prove(flaws []Flaw, seen any, at anchor) string {
+func (p *Planter) prove(flaws []exchange.Flaw, seen any, at anchor) string {
 	violations := at.validate(seen)
 	if len(violations) == 0 {
 		return StillValid

@@ -118,6 +118,16 @@ func TestEachRuleHasItsFlaws(t *testing.T) {
 		{"patternProperties", "{type: object, patternProperties: {'^n_': {type: integer, minimum: 1}}}", flaw.Usual, []string{"minimum just-below"}, nil},
 		{"two branches match", "{oneOf: [{type: object, required: [a], properties: {a: {const: 1}}}, {type: object, required: [b], properties: {b: {const: 2}}}]}", flaw.Usual, []string{` oneOf two-match = {"a":1,"b":2}`, " oneOf none-matches = {}"}, nil},
 		{"none of anyOf", "{anyOf: [{type: integer}, {type: string, maxLength: 3}], examples: [abc]}", flaw.Usual, []string{` anyOf none-matches = "unlisted"`}, nil},
+		{"nothing beyond a tuple", "{type: array, prefixItems: [{const: 1}], items: false}", flaw.Usual, []string{`/1 items one-more = [1,"ballast"]`}, nil},
+		{"a tuple that is given in part", "{type: array, prefixItems: [{const: 1}, {const: 2}], items: false, maxItems: 2}", flaw.Usual, nil, []string{"/2 items one-more"}},
+		{"unevaluatedItems", "{type: array, allOf: [{prefixItems: [{const: 1}]}], unevaluatedItems: false}", flaw.Usual, []string{`/1 unevaluatedItems one-more = [1,"ballast"]`}, nil},
+		{"minContains", "{type: array, items: {enum: [1, 2, 3]}, contains: {const: 2}, minContains: 2}", flaw.Usual, []string{" minContains one-below = [2]", " contains none-matching = ["}, nil},
+		{"minContains of one says no more than contains", "{type: array, items: {enum: [1, 2]}, contains: {const: 2}, minContains: 1}", flaw.Usual, nil, []string{" minContains one-below"}},
+		{"contains of which none need match", "{type: array, items: {enum: [1, 2]}, contains: {const: 2}, minContains: 0}", flaw.Usual, nil, []string{" contains none-matching"}},
+		{"maxContains", "{type: array, items: {enum: [1, 2]}, contains: {const: 2}, maxContains: 2}", flaw.Usual, []string{" maxContains one-above = [2,2,2]"}, nil},
+		{"a member that is forbidden", "{type: object, properties: {a: {const: 1}, z: false}}", flaw.Usual, []string{`/z properties forbidden-member = {"a":1,"z":"ballast"}`}, nil},
+		{"a listed object", "{enum: [{a: 1}, {b: 2}]}", flaw.Usual, []string{` enum one-more = {"a":1,"unexpected":"ballast"}`, ` enum one-changed = {"a":"unlisted"}`}, nil},
+		{"a constant list", "{const: [1, 2]}", flaw.Usual, []string{` const one-more = [1,2,"ballast"]`, ` const one-changed = ["unlisted",2]`}, nil},
 		{"not", "{type: object, properties: {a: {type: integer}}, not: {required: [z], properties: {z: {const: 1}}}}", flaw.Usual, []string{` not forbidden = {`}, nil},
 		{"each object by itself", "{type: object, properties: {p: {type: object, properties: {a: {enum: [1]}, b: {enum: [2]}}}, q: {enum: [3]}}}", flaw.Quick, []string{"+ /p/a /p/b /q", "+ /p/a /p/b"}, nil},
 		{"pairs", "{type: object, properties: {a: {enum: [1]}, b: {enum: [2]}, c: {enum: [3]}}}", flaw.Deep, []string{"+ /a /b /c", "+ /a /b", "+ /a /c", "+ /b /c"}, nil},
@@ -144,6 +154,24 @@ func TestEachRuleHasItsFlaws(t *testing.T) {
 				if v, ok := got[n]; ok {
 					t.Errorf("%q is planted as %s", n, instance.Encode(v))
 				}
+			}
+		})
+	}
+}
+
+// TestNothingIsLeftOutInSilence holds that a rule of which nothing is planted is
+// dropped with a reason.
+func TestNothingIsLeftOutInSilence(t *testing.T) {
+	for _, c := range []struct{ name, schema, rule, why string }{
+		{"a length beside an enum", "{enum: [abc], minLength: 2}", "minLength", flaw.Listed},
+		{"rules of a type that the control does not have", "{type: [string, integer], minimum: 3, examples: [abc]}", "minimum", flaw.OtherType},
+		{"what other members are", "{type: object, properties: {a: {const: 1}}, unevaluatedProperties: {type: integer}}", "unevaluatedProperties", flaw.NotBroken},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var drops []string
+			planted(t, schematest.Compile(t, c.schema), flaw.Options{Depth: flaw.Usual, Dropped: func(d flaw.Drop) { drops = append(drops, d.Flaw.Rule+": "+d.Why) }})
+			if !slices.Contains(drops, c.rule+": "+c.why) {
+				t.Errorf("dropped are %q", drops)
 			}
 		})
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
 )
 
@@ -21,10 +22,10 @@ func plantRequired(s *site) {
 		}
 		pointer := instance.Join(s.pointer, name)
 		if i >= maxFields {
-			s.p.dropped(Drop{Flaw{s.p.in, pointer, "required", "left-out", ""}, TooMany})
+			s.p.dropped(Drop{s.member(name, "required", "left-out", ""), TooMany})
 			continue
 		}
-		f := Flaw{s.p.in, pointer, "required", "left-out", "the required member is left out"}
+		f := s.member(name, "required", "left-out", "the required member is left out")
 		if s.p.wants(f, Usual) && s.tooMuch(f) {
 			continue
 		}
@@ -44,6 +45,7 @@ func plantObject(s *site) {
 	s.plantDependent(object)
 	s.plantMemberCount(object)
 	s.plantMemberName(object)
+	s.plantForbidden(object)
 	rule := "additionalProperties"
 	if !s.shape.Closed {
 		if !s.shape.Unevaluated {
@@ -55,9 +57,8 @@ func plantObject(s *site) {
 		if _, has := object[name]; has || slices.Contains(s.shape.Properties, name) {
 			return
 		}
-		pointer := instance.Join(s.pointer, name)
-		if body, ok := instance.Set(s.p.control, pointer, value); ok {
-			s.plant(Flaw{s.p.in, pointer, rule, variant, reason}, at, body)
+		if body, ok := instance.Set(s.p.control, instance.Join(s.pointer, name), value); ok {
+			s.plant(s.member(name, rule, variant, reason), at, body)
 		}
 	}
 	add("unexpected", "unknown-member", Usual, "ballast", `the member "unexpected" is not described`)
@@ -74,6 +75,25 @@ func plantObject(s *site) {
 	}
 }
 
+// plantForbidden adds a member that may not be there: its schema is false.
+func (s *site) plantForbidden(object map[string]any) {
+	for _, name := range s.shape.Forbidden() {
+		if _, has := object[name]; has {
+			continue
+		}
+		if body, ok := instance.Set(s.p.control, instance.Join(s.pointer, name), "ballast"); ok {
+			s.plant(s.member(name, "properties", "forbidden-member", fmt.Sprintf("the member %q must not be there: its schema is false", name)), Usual, body)
+		}
+	}
+}
+
+// member is a flaw of a member of the site's object.
+func (s *site) member(name, rule, variant, reason string) exchange.Flaw {
+	f := s.flaw(rule, variant, reason)
+	f.Pointer = instance.Join(s.pointer, name)
+	return f
+}
+
 // plantDependent leaves out members that others call for.
 func (s *site) plantDependent(object map[string]any) {
 	for _, name := range slices.Sorted(maps.Keys(s.shape.Dependent)) {
@@ -84,9 +104,10 @@ func (s *site) plantDependent(object map[string]any) {
 			if _, has := object[needed]; !has || slices.Contains(s.shape.Required, needed) {
 				continue
 			}
-			pointer := instance.Join(s.pointer, needed)
-			if body, ok := instance.Remove(s.p.control, pointer); ok {
-				s.plant(Flaw{s.p.in, pointer, "dependentRequired", "without-" + name, fmt.Sprintf("the member is left out, which %q calls for", name)}, Usual, body)
+			if body, ok := instance.Remove(s.p.control, instance.Join(s.pointer, needed)); ok {
+				f := s.member(needed, "dependentRequired", "without-"+name, fmt.Sprintf("the member is left out, which %q requires", name))
+				f.RequiredBy = name
+				s.plant(f, Usual, body)
 			}
 		}
 	}
@@ -142,9 +163,8 @@ func (s *site) plantMemberName(object map[string]any) {
 		if !ok {
 			continue
 		}
-		pointer := instance.Join(s.pointer, name)
-		if body, ok := instance.Set(s.p.control, pointer, v); ok {
-			s.plant(Flaw{s.p.in, pointer, "propertyNames", "bad-name", fmt.Sprintf("a member may not have the name %.20q", name)}, Usual, body)
+		if body, ok := instance.Set(s.p.control, instance.Join(s.pointer, name), v); ok {
+			s.plant(s.member(name, "propertyNames", "bad-name", fmt.Sprintf("a member may not have the name %.20q", name)), Usual, body)
 		}
 		return
 	}
@@ -167,12 +187,12 @@ func (p *Planter) emptyObject() {
 		return
 	}
 	empty := map[string]any{}
-	var flaws []Flaw
+	var flaws []exchange.Flaw
 	for _, v := range p.root.Validate(empty, p.control) {
 		if v.Keyword != "required" || instance.Parent(v.Pointer) != "" {
 			return
 		}
-		flaws = append(flaws, Flaw{p.in, v.Pointer, "required", "empty-object", "the object is empty, so the required member is missing"})
+		flaws = append(flaws, exchange.Flaw{In: p.in, Pointer: v.Pointer, Rule: "required", Variant: "empty-object", Reason: "the object is empty, so the required member is missing"})
 	}
 	if len(flaws) > 1 && p.proveAt(flaws, empty, p.whole()) == "" {
 		p.give(Planted{Flaws: flaws, Value: empty})

@@ -11,6 +11,7 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
+	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/sample"
@@ -115,7 +116,7 @@ func disproved(p flaw.Planted, other *jsonschema.Schema, alternatives bool) stri
 		return ""
 	}
 	for _, at := range places(ve) {
-		if !slices.ContainsFunc(p.Flaws, func(f flaw.Flaw) bool {
+		if !slices.ContainsFunc(p.Flaws, func(f exchange.Flaw) bool {
 			return instance.Within(at, f.Pointer) || at == instance.Parent(f.Pointer)
 		}) {
 			return fmt.Sprintf("%+v breaks something at %q: %s", p.Flaws, at, body)

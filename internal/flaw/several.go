@@ -3,14 +3,16 @@ package flaw
 import (
 	"slices"
 
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
+	"obiter/internal/rule"
 	"obiter/internal/schema"
 )
 
 // combination is the flaw of a field that goes into the payload where all
 // fields are wrong.
 type combination struct {
-	flaw  Flaw
+	flaw  exchange.Flaw
 	value any
 	gone  bool // the field is left out
 	at    anchor
@@ -19,22 +21,9 @@ type combination struct {
 // whole is the anchor at the top.
 func (p *Planter) whole() anchor { return anchor{"", []schema.Schema{p.root}, p.beside} }
 
-// Stage orders rules by when services usually notice them: a decoder that reads
-// into typed fields stops at type errors and unreadable values; missing members
-// come next; limits last. One answer need not report across stages.
-func Stage(rule string) int {
-	switch rule {
-	case "type", "format", "enum", "const", "additionalProperties", "unevaluatedProperties", "propertyNames":
-		return 0
-	case "required", "dependentRequired":
-		return 1
-	}
-	return 2
-}
-
 // remember keeps the flaw of each field that fits best beside others: limits
 // before decoder matters, and never a wrong type, which would hide the rest.
-func (p *Planter) remember(f Flaw, body any, at anchor) {
+func (p *Planter) remember(f exchange.Flaw, body any, at anchor) {
 	if f.Rule == "type" || f.Rule == "additionalProperties" || f.Pointer == "" {
 		return
 	}
@@ -58,11 +47,11 @@ func (p *Planter) remember(f Flaw, body any, at anchor) {
 	}
 }
 
-func rank(f Flaw) int {
+func rank(f exchange.Flaw) int {
 	if f.Rule == "required" {
 		return 0 // only where the field has no other rule
 	}
-	return 1 + Stage(f.Rule)
+	return 1 + int(rule.StageOf(f))
 }
 
 // maxPairs bounds the pairs of fields that deep runs combine.
@@ -122,7 +111,7 @@ func (p *Planter) combine(fields []string) int {
 
 // join makes fields wrong one after another, each where that can be proved: from
 // the field's own anchor, or from the one given.
-func (p *Planter) join(fields []string, from *anchor) (body any, flaws []Flaw) {
+func (p *Planter) join(fields []string, from *anchor) (body any, flaws []exchange.Flaw) {
 	body = p.control
 	for _, field := range fields {
 		c := p.best[field]
@@ -140,8 +129,8 @@ func (p *Planter) join(fields []string, from *anchor) (body any, flaws []Flaw) {
 		if from != nil {
 			at = *from
 		}
-		with := append(append([]Flaw(nil), flaws...), c.flaw)
-		inside := slices.DeleteFunc(slices.Clone(with), func(f Flaw) bool { return !instance.Within(f.Pointer, at.pointer) })
+		with := append(append([]exchange.Flaw(nil), flaws...), c.flaw)
+		inside := slices.DeleteFunc(slices.Clone(with), func(f exchange.Flaw) bool { return !instance.Within(f.Pointer, at.pointer) })
 		if p.proveAt(inside, next, at) == "" {
 			body, flaws = next, with
 		}
@@ -149,7 +138,7 @@ func (p *Planter) join(fields []string, from *anchor) (body any, flaws []Flaw) {
 	return body, flaws
 }
 
-func (p *Planter) proveAt(flaws []Flaw, body any, at anchor) string {
+func (p *Planter) proveAt(flaws []exchange.Flaw, body any, at anchor) string {
 	seen, ok := p.seen(body)
 	if !ok {
 		return Unsendable

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/problem"
+	"obiter/internal/rule"
 )
 
 // beyond looks at what no status and no layout tells: what the answer gives
@@ -39,10 +39,10 @@ func echoesSecret(c exchange.Case, a exchange.Answer) []Finding {
 func unsafeHTML(c exchange.Case, a exchange.Answer) []Finding {
 	media, _, _ := strings.Cut(a.Header.Get("Content-Type"), ";")
 	media = strings.TrimSpace(strings.ToLower(media))
-	if media != "text/html" && media != "application/xhtml+xml" || !bytes.Contains(a.Body, []byte(flaw.Markup)) {
+	if media != "text/html" && media != "application/xhtml+xml" || !bytes.Contains(a.Body, []byte(exchange.Markup)) {
 		return nil
 	}
-	return []Finding{finding("unsafe-html", fieldOf(c), "", fmt.Sprintf("%s came back unescaped in an answer of type %s", flaw.Markup, media))}
+	return []Finding{finding("unsafe-html", fieldOf(c), "", fmt.Sprintf("%s came back unescaped in an answer of type %s", exchange.Markup, media))}
 }
 
 // slow is when a rejection is slow, in itself and against the control.
@@ -58,16 +58,12 @@ func slowly(c exchange.Case, a exchange.Answer, ctx Context) (Finding, bool) {
 	return finding("slow-rejection", fieldOf(c), "", fmt.Sprintf("%s was rejected after %.1f s, and the valid request took %.0f ms", said(c), a.Took.Seconds(), float64(ctx.Control.Microseconds())/1000)), true
 }
 
-// byOthers are the classes that a router or another layer before the operation
-// answers, which no operation need document.
-var byOthers = []exchange.Class{exchange.Method, exchange.MediaType, exchange.ContentCoding, exchange.NotAcceptable, exchange.TooLarge, exchange.UntypedBody}
-
 // undocumented holds an answer against the description.
 func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document) []Finding {
-	if ctx.Describe == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || slices.Contains(byOthers, c.Expect.Class) {
+	if ctx.Describe == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || len(c.Flaws) == 1 && rule.Of(c.Flaws[0]).Layer == rule.Server {
 		return nil
 	}
-	if len(c.Flaws) == 1 && c.Flaws[0].Rule == "unknown-path" || c.Kind == exchange.Flawed && a.Status < 300 && c.Expect.Class != exchange.Either {
+	if c.Kind == exchange.Flawed && a.Status < 300 && c.Expect.Class != exchange.Either {
 		return nil
 	}
 	if c.Kind != exchange.Flawed && a.Status >= 400 {

@@ -6,21 +6,10 @@ import (
 	"strings"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/layout"
 	"obiter/internal/problem"
-)
-
-func asks(f flaw.Flaw) bool { return f.In != "request" && f.Pointer != "" }
-
-// standing is how an answer blames one flaw.
-type standing int
-
-const (
-	missed standing = iota
-	vague
-	right
+	"obiter/internal/rule"
 )
 
 func pointers(c exchange.Case) []string {
@@ -38,23 +27,23 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	}
 	var found []Finding
 	touched := make([]bool, len(reading.Fields))
-	var missing, reported []flaw.Flaw
+	var missing, reported []exchange.Flaw
 	for _, f := range c.Flaws {
-		if !asks(f) {
+		if !f.OfField() {
 			continue
 		}
-		best, by := missed, -1
+		best, by := rule.Missed, -1
 		for i, n := range reading.Fields {
 			s := stands(f, n)
-			if s < right && inAlternative(c, f, n) {
-				s = right
+			if s < rule.Right && inAlternative(c, f, n) {
+				s = rule.Right
 			}
-			touched[i] = touched[i] || s > missed
+			touched[i] = touched[i] || s > rule.Missed
 			if s > best {
 				best, by = s, i
 			}
 		}
-		if best == missed {
+		if best == rule.Missed {
 			missing = append(missing, f)
 			continue
 		}
@@ -62,7 +51,7 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 		if reading.Fields[by].Message == "" && !slices.ContainsFunc(found, func(f Finding) bool { return f.Code == "empty-message" }) {
 			found = append(found, finding("empty-message", f.Pointer, reading.Fields[by].At, fmt.Sprintf("%s is named, and nothing says what is wrong with it", f.Pointer)))
 		}
-		if best == vague {
+		if best == rule.Vague {
 			found = append(found, vaguely(f, reading.Fields[by]))
 		}
 	}
@@ -84,74 +73,51 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	return found
 }
 
-// allowance is what beside the field itself may be named for a rule.
-type allowance struct {
-	parent standing // the object that holds the field
-	above  standing // any object or list around it
-}
-
-// allowances are the rules for which a name above the field says enough, or
-// says something. For all others a name above is vague.
-var allowances = map[string]allowance{
-	"required":              {vague, vague}, // of the parent only where the message names the member
-	"dependentRequired":     {vague, vague},
-	"additionalProperties":  {right, vague}, // it is the object that must not have the member
-	"unevaluatedProperties": {right, vague},
-	"propertyNames":         {right, vague},
-	"oneOf":                 {right, right}, // the rule is of the whole; readers say it where they see it
-	"anyOf":                 {right, right},
-	"not":                   {right, right},
-}
-
 // stands tells how a name stands for a flaw. A name inside the field is the
 // field's: rules of a whole list or object are often reported at an entry.
-func stands(f flaw.Flaw, n layout.Named) standing {
+func stands(f exchange.Flaw, n layout.Named) rule.Blame {
 	fit := n.Name.Fits(f.Pointer)
 	switch fit {
 	case layout.Exact, layout.Below:
-		return right
+		return rule.Right
 	case layout.Spelling:
 		if f.In == "header" {
-			return right // names of header fields are the same in any case (RFC 9110, section 5.1)
+			return rule.Right // names of header fields are the same in any case (RFC 9110, section 5.1)
 		}
-		return vague
+		return rule.Vague
 	case layout.NoIndex, layout.NameOnly:
-		return vague
+		return rule.Vague
 	case layout.None:
 		return calledFor(f, n)
 	}
-	allowed, ruled := allowances[f.Rule]
-	if !ruled {
-		allowed = allowance{vague, vague}
-	}
+	allowed := rule.Of(f)
 	holder := instance.Parent(f.Pointer)
 	parent := n.Name.Fits(holder) == layout.Exact || fit == layout.Root && holder == ""
 	switch {
-	case parent && allowed.parent == right:
-		return right
-	case fit == layout.Root && allowed.above == right:
-		return right
+	case parent && allowed.Parent == rule.Right:
+		return rule.Right
+	case fit == layout.Root && allowed.Above == rule.Right:
+		return rule.Right
 	case fit == layout.Root: // the whole body is named for anything; it counts if it speaks of the field
 		if parent && n.Speaks(f.Pointer) {
-			return vague
+			return rule.Vague
 		}
-		return missed
+		return rule.Missed
 	}
-	return allowed.above
+	return allowed.Above
 }
 
 // calledFor takes for dependentRequired the member that calls for the missing one.
-func calledFor(f flaw.Flaw, n layout.Named) standing {
-	if name, ok := strings.CutPrefix(f.Variant, "without-"); ok && f.Rule == "dependentRequired" &&
-		n.Name.Fits(instance.Join(instance.Parent(f.Pointer), name)) == layout.Exact {
-		return right
+func calledFor(f exchange.Flaw, n layout.Named) rule.Blame {
+	if f.RequiredBy != "" && n.Name.Fits(instance.Join(instance.Parent(f.Pointer), f.RequiredBy)) == layout.Exact {
+		return rule.Right
 	}
-	return missed
+	return rule.Missed
 }
 
 // inAlternative tells whether a flaw lies inside a oneOf or anyOf and the name
 // is of the place where that stands: which branch was meant is open.
-func inAlternative(c exchange.Case, f flaw.Flaw, n layout.Named) bool {
+func inAlternative(c exchange.Case, f exchange.Flaw, n layout.Named) bool {
 	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
 		fit := n.Name.Fits(at)
 		return instance.Within(f.Pointer, at) && (fit == layout.Exact || at == "" && fit == layout.Root)
@@ -164,7 +130,7 @@ func besideAlternative(c exchange.Case, n layout.Named) bool {
 	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
 		fit := n.Name.Fits(at)
 		inside := fit == layout.Exact || fit == layout.Below || at == ""
-		return inside && slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return instance.Within(f.Pointer, at) })
+		return inside && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return instance.Within(f.Pointer, at) })
 	})
 }
 
@@ -177,7 +143,7 @@ func mayBeBlamed(c exchange.Case, n layout.Named) bool {
 	})
 }
 
-func vaguely(f flaw.Flaw, n layout.Named) Finding {
+func vaguely(f exchange.Flaw, n layout.Named) Finding {
 	name := fmt.Sprintf("%q", n.Name.Raw)
 	var message string
 	switch n.Name.Fits(f.Pointer) {
@@ -255,7 +221,7 @@ func noFieldErrors(c exchange.Case, doc problem.Document) Finding {
 // omitted judges flaws that are not reported. Where only some of several are,
 // the rest may rightly come later: what a decoder stops at is reported before
 // limits are looked at.
-func omitted(c exchange.Case, missing, reported []flaw.Flaw, r layout.Reading) []Finding {
+func omitted(c exchange.Case, missing, reported []exchange.Flaw, r layout.Reading) []Finding {
 	if len(reported) == 0 {
 		var named []string
 		for _, n := range r.Fields[:min(3, len(r.Fields))] {
@@ -268,11 +234,11 @@ func omitted(c exchange.Case, missing, reported []flaw.Flaw, r layout.Reading) [
 		}
 		return []Finding{finding("missed-field", what, r.Where, what+" was wrong and is not named; named is "+strings.Join(named, ", "))}
 	}
-	last := 0
+	last := rule.Decoding
 	for _, f := range reported {
-		last = max(last, flaw.Stage(f.Rule))
+		last = max(last, rule.StageOf(f))
 	}
-	if !slices.ContainsFunc(missing, func(f flaw.Flaw) bool { return flaw.Stage(f.Rule) <= last }) {
+	if !slices.ContainsFunc(missing, func(f exchange.Flaw) bool { return rule.StageOf(f) <= last }) {
 		return nil
 	}
 	return []Finding{finding("one-at-a-time", "", r.Where, fmt.Sprintf("%d fields were wrong and %s reported; not reported: %s", len(missing)+len(reported), count(len(reported)), list(missing)))}
@@ -285,7 +251,7 @@ func count(n int) string {
 	return fmt.Sprintf("only %d are", n)
 }
 
-func list(flaws []flaw.Flaw) string {
+func list(flaws []exchange.Flaw) string {
 	var out []string
 	for i, f := range flaws {
 		if i == 5 && len(flaws) > 6 {

@@ -5,7 +5,6 @@ import (
 	"testing"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/layout"
 )
 
@@ -60,7 +59,7 @@ func TestBusinessVerdicts(t *testing.T) {
 // TestWhatIsNotThereIsGone: a DELETE of nothing may be a success.
 func TestWhatIsNotThereIsGone(t *testing.T) {
 	c := exchange.Case{Kind: exchange.Flawed, Request: exchange.Request{Method: "DELETE"}, Expect: exchange.Expect{Class: exchange.PathParameter},
-		Flaws: []flaw.Flaw{{In: "path", Pointer: "/id", Rule: "pattern", Reason: "it is so"}}}
+		Flaws: []exchange.Flaw{{In: "path", Pointer: "/id", Rule: "pattern", Reason: "it is so"}}}
 	if v, found := judged(c, answer(204, "", ""), true); v != Pass || codes(found) != "warning accepted" {
 		t.Errorf("%s %q", v, codes(found))
 	}

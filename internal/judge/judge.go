@@ -15,10 +15,10 @@ import (
 	"unicode/utf8"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/layout"
 	"obiter/internal/problem"
+	"obiter/internal/rule"
 )
 
 // Finding is one thing wrong with an answer.
@@ -114,7 +114,7 @@ func StatusText(code int) string {
 
 // valid judges the answer to a control or an edge: any 2xx is right.
 func valid(c exchange.Case, a exchange.Answer) []Finding {
-	code, field, what := "control-rejected", "", "a valid request ("+strings.TrimPrefix(c.Name, "control, ")+" control)"
+	code, field, what := "control-rejected", "", "a valid request ("+c.Base+" control)"
 	if c.Kind == exchange.Edge {
 		code, field = "edge-rejected", c.Edge.Pointer
 		what = fmt.Sprintf("a valid request, at %s %s,", shownPointer(field), c.Edge.Reason)
@@ -244,7 +244,7 @@ func accepted(c exchange.Case, a exchange.Answer, doc problem.Document, field st
 		f.Severity = Warning
 		f.Message += "; to many a reader an empty value is none"
 	}
-	if open(c.Flaws[0]) || c.Request.Method == http.MethodDelete && c.Flaws[0].In == "path" { // what is not there is gone
+	if rule.Of(c.Flaws[0]).Success == rule.Doubtful || c.Request.Method == http.MethodDelete && c.Flaws[0].In == "path" { // what is not there is gone
 		f.Severity = Warning
 	}
 	return f
@@ -297,21 +297,6 @@ func isBlank(c exchange.Case) bool {
 	}
 	v, there := instance.Get(c.Body, f.Pointer)
 	return there && (v == nil || v == "")
-}
-
-// open tells whether a standard leaves it to a service to take such a request,
-// or the description may have left out that it does.
-func open(f flaw.Flaw) bool {
-	switch f.Rule {
-	case "wrong-method", "unknown-path", // a description may leave out what the service has
-		"wrong-content-encoding", // RFC 9110, section 15.5.16: may be rejected
-		"duplicate-member",       // RFC 8259, section 4: names should be unique
-		"unknown-id":             // there may be such a record
-		return true
-	case "wrong-content-type": // RFC 9110, section 8.3: the kind may be guessed
-		return f.Variant == "absent" || f.Variant == "other-json"
-	}
-	return false
 }
 
 func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Traits) {
@@ -378,7 +363,7 @@ func asksForField(c exchange.Case, status int) bool {
 	default:
 		return false
 	}
-	return slices.ContainsFunc(c.Flaws, asks)
+	return slices.ContainsFunc(c.Flaws, exchange.Flaw.OfField)
 }
 
 // wrongWords tells where the message is not the one that the configuration asks
@@ -391,7 +376,7 @@ func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Fi
 	}
 	var words []string
 	for _, n := range reading.Fields {
-		if n.Message != "" && slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return f.Pointer == "" || stands(f, n) > missed }) {
+		if n.Message != "" && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.Pointer == "" || stands(f, n) > rule.Missed }) {
 			words = append(words, n.Message)
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"testing"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/instance"
 )
 
@@ -37,10 +36,10 @@ func broken(t testing.TB, class exchange.Class, flaws ...string) exchange.Case {
 	for _, f := range flaws {
 		where, rule, _ := strings.Cut(f, " ")
 		if where == "request" {
-			c.Flaws = append(c.Flaws, flaw.Flaw{In: "request", Rule: rule, Reason: "it is so"})
+			c.Flaws = append(c.Flaws, exchange.Flaw{In: "request", Rule: rule, Reason: "it is so"})
 			continue
 		}
-		c.Flaws = append(c.Flaws, flaw.Flaw{In: "body", Pointer: where, Rule: rule, Reason: "it is so"})
+		c.Flaws = append(c.Flaws, exchange.Flaw{In: "body", Pointer: where, Rule: rule, Reason: "it is so"})
 		switch rule {
 		case "required":
 			c.Body, _ = instance.Remove(c.Body, where)
@@ -225,9 +224,9 @@ func TestVerdicts(t *testing.T) {
 }
 
 func TestControlsAndEdges(t *testing.T) {
-	valid := exchange.Case{Kind: exchange.Control, Name: "control, fullest", Flaws: []flaw.Flaw{}, Body: decode(t, control), Control: decode(t, control)}
+	valid := exchange.Case{Kind: exchange.Control, Name: "control, fullest", Base: "fullest", Flaws: []exchange.Flaw{}, Body: decode(t, control), Control: decode(t, control)}
 	edge := valid
-	edge.Kind, edge.Edge = exchange.Edge, &flaw.Flaw{In: "body", Pointer: "/name", Rule: "maxLength", Reason: "exactly the longest"}
+	edge.Kind, edge.Edge = exchange.Edge, &exchange.Flaw{In: "body", Pointer: "/name", Rule: "maxLength", Reason: "exactly the longest"}
 	for _, c := range []struct {
 		name    string
 		c       exchange.Case
@@ -333,7 +332,7 @@ func FuzzCase(f *testing.F) {
 			k.Flaws = c.Flaws[:1]
 		}
 		if status < 0 { // a syntax error
-			k.Flaws, k.Expect.Class = []flaw.Flaw{{In: "request", Rule: "malformed-json"}}, exchange.Syntax
+			k.Flaws, k.Expect.Class = []exchange.Flaw{{In: "request", Rule: "malformed-json"}}, exchange.Syntax
 		}
 		a := exchange.Answer{Status: status, Header: http.Header{"Content-Type": {media}}, Body: body}
 		first, second := Case(k, a, Context{Proven: true}), Case(k, a, Context{Proven: true})

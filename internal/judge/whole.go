@@ -8,10 +8,10 @@ import (
 	"strings"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/layout"
 	"obiter/internal/problem"
+	"obiter/internal/rule"
 )
 
 // Traits are what a rejection has in common with others, or not.
@@ -163,7 +163,7 @@ func (w *Whole) Add(c exchange.Case, a exchange.Answer, j Judgement) {
 		return
 	}
 	tallied(w.forms, "", t.Form+" "+strings.Join(t.Members, ","), c, t)
-	ofFields := slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool { return f.In != "request" })
+	ofFields := slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.In != "request" })
 	if t.Right && slices.Contains(settled, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
 		tallied(w.statuses, string(c.Expect.Class), fmt.Sprint(a.Status), c, t)
 	}
@@ -176,10 +176,10 @@ func (w *Whole) Add(c exchange.Case, a exchange.Answer, j Judgement) {
 	if !t.Asked || len(c.Flaws) != 1 {
 		return
 	}
-	if allowances[c.Flaws[0].Rule].parent != right {
+	if rule.Of(c.Flaws[0]).Parent != rule.Right {
 		w.asked++
 	}
-	if t.Where != "" && allowances[c.Flaws[0].Rule].parent != right { // such rules may be told in a member of their own
+	if t.Where != "" && rule.Of(c.Flaws[0]).Parent != rule.Right { // such rules may be told in a member of their own
 		tallied(w.wheres, c.Flaws[0].In, t.Where+" "+string(t.Notation), c, t)
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"sync"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/schema"
@@ -122,7 +121,7 @@ func (op *Operation) Reader() (exchange.Case, bool) {
 		if op.plan.authorise(reader) != nil {
 			continue
 		}
-		return exchange.Case{Credentials: reader.credentials, ID: caseID(o.Name(), exchange.Control, []flaw.Flaw{{In: "request", Rule: "reader", Variant: op.Name()}}), Operation: o.Name(), Kind: exchange.Control,
+		return exchange.Case{Credentials: reader.credentials, ID: caseID(o.Name(), exchange.Control, []exchange.Flaw{{In: "request", Rule: "reader", Variant: op.Name()}}), Operation: o.Name(), Kind: exchange.Control,
 			Request: exchange.Request{Method: "GET", URL: address, Headers: [][2]string{{"Accept", "application/json"}}}}, true
 	}
 	return exchange.Case{}, false

@@ -14,6 +14,7 @@ import (
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
+	"obiter/internal/rule"
 	"obiter/internal/sample"
 	"obiter/internal/schema"
 )
@@ -163,14 +164,14 @@ func (p *Plan) check(op *Operation) error {
 
 // beside are the fields of rules that values break, beyond those of the flaws,
 // where the control keeps them.
-func (b *bound) beside(values map[string]any, flaws []flaw.Flaw) []string {
+func (b *bound) beside(values map[string]any, flaws []exchange.Flaw) []string {
 	var out []string
 	for _, r := range b.holds {
 		if b.space.Judge(r, values) == business.Holds {
 			continue
 		}
 		for _, at := range b.space.Speaks(r, values) {
-			if !slices.Contains(out, at) && !slices.ContainsFunc(flaws, func(f flaw.Flaw) bool { return f.Pointer == at }) {
+			if !slices.Contains(out, at) && !slices.ContainsFunc(flaws, func(f exchange.Flaw) bool { return f.Pointer == at }) {
 				out = append(out, at)
 			}
 		}
@@ -243,7 +244,7 @@ func (e *emitter) holds() {
 		}
 		found, tried := b.space.Break(r, b.holds, values)
 		if len(found) == 0 {
-			e.drop(flaw.Flaw{In: "body", Rule: "holds", Variant: name, Reason: r.Text}, tried)
+			e.drop(exchange.Flaw{In: "body", Rule: "holds", Variant: name, Reason: r.Text}, tried)
 		}
 		for i, f := range found {
 			if i > 0 && !e.at(flaw.Deep) {
@@ -254,20 +255,20 @@ func (e *emitter) holds() {
 				variant += "-by-" + slug(f.Changed[0].Pointer)
 			}
 			in := f.Changed[0].In
-			fl := flaw.Flaw{In: in, Rule: "holds", Variant: variant, Reason: r.Text + " does not hold"}
-			e.businessCase(from, fl, r.Blamed(f.Changed), f.Values, exchange.Constraint)
+			fl := exchange.Flaw{In: in, Rule: "holds", Variant: variant, Reason: r.Text + " does not hold"}
+			e.businessCase(from, fl, r.Blamed(f.Changed), f.Values)
 		}
 		for i, f := range b.space.Keep(r, b.holds, values) {
 			if e.op.plan.opt.Depth == flaw.Quick && i > 0 {
 				break
 			}
 			c := f.Changed[0]
-			edge := flaw.Flaw{In: c.In, Pointer: c.Pointer, Rule: "holds", Variant: name + "-just", Reason: r.Text + " just holds"}
+			edge := exchange.Flaw{In: c.In, Pointer: c.Pointer, Rule: "holds", Variant: name + "-just", Reason: r.Text + " just holds"}
 			if i > 0 {
 				edge.Variant += "-by-" + slug(c.Pointer)
 			}
 			e.give(exchange.Case{Name: "edge, " + shownField(edge) + " holds", Kind: exchange.Edge, Request: e.op.compose(f.Values), Edge: &edge, Body: f.Values[c.In],
-				Control: values[c.In], Base: fullest, Expect: exchange.Expect{Class: exchange.Accepted}, Secrets: e.secretsOf(f.Values)}, []flaw.Flaw{edge})
+				Control: values[c.In], Base: fullest, Expect: exchange.Expect{Class: exchange.Accepted}, Secrets: e.secretsOf(f.Values)}, []exchange.Flaw{edge})
 		}
 	}
 }
@@ -283,8 +284,8 @@ func (e *emitter) secretsOf(values map[string]any) []string {
 }
 
 // businessCase gives out a request that breaks a rule at the fields blamed.
-func (e *emitter) businessCase(r config.Rule, f flaw.Flaw, blames []string, values map[string]any, class exchange.Class) {
-	flaws := []flaw.Flaw{f}
+func (e *emitter) businessCase(r config.Rule, f exchange.Flaw, blames []string, values map[string]any) {
+	flaws := []exchange.Flaw{f}
 	if len(blames) > 0 {
 		flaws = nil
 		for _, at := range blames {
@@ -297,7 +298,7 @@ func (e *emitter) businessCase(r config.Rule, f flaw.Flaw, blames []string, valu
 		name = nameOf(flaws)
 	}
 	c := exchange.Case{Name: name, Kind: exchange.Flawed, Request: e.op.compose(values), Flaws: flaws, Body: values[f.In], Control: e.op.values(fullest)[f.In], Base: fullest,
-		Expect: exchange.Expect{Class: class}, Secrets: e.secretsOf(values)}
+		Expect: exchange.Expect{Class: rule.ClassOf(flaws)}, Secrets: e.secretsOf(values)}
 	if f.Rule == "holds" {
 		c.Name = strings.TrimSpace(shownField(flaws[0]) + " holds")
 	}
@@ -320,7 +321,7 @@ func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 	now, _ := instance.Get(control, at)
 	text, ok := now.(string)
 	values := e.op.values(fullest)
-	f := flaw.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "blanks-count", Reason: "the text is long enough only by its blanks"}
+	f := exchange.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "blanks-count", Reason: "the text is long enough only by its blanks"}
 	if !ok {
 		e.drop(f, "no text stands there")
 		return
@@ -332,15 +333,15 @@ func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 	padded := short + strings.Repeat(" ", max(least-utf8.RuneCountInString(short), 1))
 	if body, ok := instance.Set(control, at, padded); ok && part.Schema.Valid(body) {
 		values["body"] = body
-		e.businessCase(r, f, []string{at}, values, exchange.Constraint)
+		e.businessCase(r, f, []string{at}, values)
 	} else {
 		e.drop(f, "a schema forbids the blanks")
 	}
-	edge := flaw.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "padded", Reason: "the text is right once it is trimmed"}
+	edge := exchange.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "padded", Reason: "the text is right once it is trimmed"}
 	if body, ok := instance.Set(control, at, " "+text+" "); ok && part.Schema.Valid(body) {
 		values["body"] = body
 		e.give(exchange.Case{Name: "edge, " + at + " trimmed padded", Kind: exchange.Edge, Request: e.op.compose(values), Edge: &edge, Body: body, Control: control, Base: fullest,
-			Expect: exchange.Expect{Class: exchange.Accepted}, Secrets: e.secretsOf(values)}, []flaw.Flaw{edge})
+			Expect: exchange.Expect{Class: exchange.Accepted}, Secrets: e.secretsOf(values)}, []exchange.Flaw{edge})
 	}
 }
 
@@ -403,7 +404,7 @@ func ordinal(id string) uint64 {
 
 // touches tells whether a case is about a field, or something in or around it.
 func touches(c *exchange.Case, at string) bool {
-	near := func(f flaw.Flaw) bool {
+	near := func(f exchange.Flaw) bool {
 		return f.In == "body" && (instance.Within(f.Pointer, at) || f.Pointer != "" && instance.Within(at, f.Pointer))
 	}
 	return c.Edge != nil && near(*c.Edge) || slices.ContainsFunc(c.Flaws, near)

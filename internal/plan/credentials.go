@@ -9,6 +9,7 @@ import (
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/oad"
+	"obiter/internal/rule"
 )
 
 // authorise finds what the operation's requests are authorised with. The error
@@ -55,12 +56,11 @@ func (e *emitter) authorisation() {
 		for _, v := range []struct {
 			variant string
 			depth   flaw.Depth
-			class   exchange.Class
 			reason  string
 		}{
-			{"missing", flaw.Quick, exchange.Unauthorized, "the credential is left out"},
-			{"malformed", flaw.Usual, exchange.Malformed, "the credential is not of its scheme's form"},
-			{"wrong", flaw.Usual, exchange.Unauthorized, "the credential is of the right form, and is nobody's"},
+			{"missing", flaw.Quick, "the credential is left out"},
+			{"malformed", flaw.Usual, "the credential is not of its scheme's form"},
+			{"wrong", flaw.Usual, "the credential is of the right form, and is nobody's"},
 		} {
 			if !e.at(v.depth) || v.variant == "malformed" && credential.Kind == "apiKey" { // a key has no form
 				continue
@@ -68,10 +68,10 @@ func (e *emitter) authorisation() {
 			flawed := slices.Clone(e.op.credentials)
 			flawed[i].Flaw = v.variant
 			values := e.op.values(fullest)
-			flaws := []flaw.Flaw{{In: "request", Rule: "credentials", Variant: v.variant, Reason: fmt.Sprintf("%s (%s)", v.reason, credential.Scheme)}}
-			identity := []flaw.Flaw{{In: "request", Rule: "credentials", Variant: v.variant + " " + credential.Scheme}}
+			flaws := []exchange.Flaw{{In: "request", Rule: "credentials", Variant: v.variant, Reason: fmt.Sprintf("%s (%s)", v.reason, credential.Scheme)}}
+			identity := []exchange.Flaw{{In: "request", Rule: "credentials", Variant: v.variant + " " + credential.Scheme}}
 			c := exchange.Case{Name: "credentials " + v.variant + " " + credential.Scheme, Kind: exchange.Flawed, Request: e.op.compose(values), Flaws: flaws, Credentials: flawed,
-				Control: values["body"], Base: fullest, Expect: exchange.Expect{Class: v.class}}
+				Control: values["body"], Base: fullest, Expect: exchange.Expect{Class: rule.ClassOf(flaws)}}
 			if credential.Kind == "apiKey" { // no authentication scheme of HTTP rules it
 				c.Expect.Statuses = []int{http.StatusUnauthorized, http.StatusForbidden}
 			}

@@ -10,6 +10,7 @@ import (
 	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
+	"obiter/internal/rule"
 	"obiter/internal/sample"
 )
 
@@ -89,7 +90,7 @@ type emitter struct {
 	stopped bool
 }
 
-func (e *emitter) drop(f flaw.Flaw, why string) {
+func (e *emitter) drop(f exchange.Flaw, why string) {
 	e.op.Drops[why]++
 	e.op.Dropped = append(e.op.Dropped, flaw.Drop{Flaw: f, Why: why})
 }
@@ -100,7 +101,7 @@ const maxBytes = 128 << 20
 // SameRequest is the reason for dropping a flaw whose request another case sends already.
 const SameRequest = "another case sends the same request"
 
-func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
+func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) {
 		return
 	}
@@ -137,7 +138,7 @@ func (e *emitter) give(c exchange.Case, identity []flaw.Flaw) {
 		c.Expect.Statuses = []int{}
 	}
 	if c.Flaws == nil {
-		c.Flaws = []flaw.Flaw{}
+		c.Flaws = []exchange.Flaw{}
 	}
 	e.given++
 	e.stopped = !e.yield(e.given, c)
@@ -181,7 +182,7 @@ func (e *emitter) controls() {
 		e.give(exchange.Case{
 			Name: "control, " + shape, Kind: exchange.Control, Request: e.op.compose(values), Base: shape,
 			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"], Secrets: secretsIn(values["body"], secrets[shape]),
-		}, []flaw.Flaw{{In: "body", Rule: "control", Variant: shape}})
+		}, []exchange.Flaw{{In: "body", Rule: "control", Variant: shape}})
 	}
 }
 
@@ -197,9 +198,9 @@ func (e *emitter) part(part *Part) {
 }
 
 func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool) {
-	var identity []flaw.Flaw
+	var identity []exchange.Flaw
 	if control.Shape != fullest {
-		identity = []flaw.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
+		identity = []exchange.Flaw{{In: part.In, Rule: "control", Variant: control.Shape}}
 	}
 	alternatives := part.alternatives(control)
 	var secrets []string
@@ -230,33 +231,14 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 			e.give(c, append(identity[:len(identity):len(identity)], *p.Edge))
 			return !e.stopped
 		}
-		c.Kind, c.Expect.Class = exchange.Flawed, classOf(p.Flaws)
+		c.Kind, c.Expect.Class = exchange.Flawed, rule.ClassOf(p.Flaws)
 		c.Name = nameOf(p.Flaws)
 		e.give(c, append(identity[:len(identity):len(identity)], p.Flaws...))
 		return !e.stopped
 	})
 }
 
-func classOf(flaws []flaw.Flaw) exchange.Class {
-	switch flaws[0].In {
-	case "path":
-		return exchange.PathParameter
-	case "query", "header", "cookie":
-		return exchange.Parameter
-	}
-	if len(flaws) > 1 {
-		return exchange.Constraint
-	}
-	switch flaws[0].Rule {
-	case "type":
-		return exchange.Type
-	case "additionalProperties":
-		return exchange.UnknownField
-	}
-	return exchange.Constraint
-}
-
-func nameOf(flaws []flaw.Flaw) string {
+func nameOf(flaws []exchange.Flaw) string {
 	f := flaws[0]
 	switch {
 	case len(flaws) > 1 && f.Variant == "empty-object":
@@ -268,7 +250,7 @@ func nameOf(flaws []flaw.Flaw) string {
 }
 
 // shownField is the field as a reader wants it: the body itself is "(body)".
-func shownField(f flaw.Flaw) string {
+func shownField(f exchange.Flaw) string {
 	if f.In == "request" {
 		return ""
 	}

@@ -6,13 +6,12 @@ import (
 	"hash/maphash"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 )
 
 // caseID is ten hexadecimal digits from the operation, the fields, the rules
 // and the variants, and never from values: it survives a new seed, another
 // example, another machine.
-func caseID(operation string, kind exchange.Kind, identity []flaw.Flaw) string {
+func caseID(operation string, kind exchange.Kind, identity []exchange.Flaw) string {
 	b := make([]byte, 0, 256)
 	b = append(append(append(append(b, operation...), '\n'), kind...), '\n')
 	for _, f := range identity {

@@ -258,7 +258,7 @@ func (p *Plan) Control(name string) (exchange.Case, error) {
 		return exchange.Case{}, err
 	}
 	values := op.values(fullest)
-	c := exchange.Case{ID: caseID(name, exchange.Control, []flaw.Flaw{{In: "request", Rule: "fixture"}}), Name: "fixture", Operation: name, Kind: exchange.Control,
+	c := exchange.Case{ID: caseID(name, exchange.Control, []exchange.Flaw{{In: "request", Rule: "fixture"}}), Name: "fixture", Operation: name, Kind: exchange.Control,
 		Request: op.compose(values), Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Credentials: op.credentials}
 	(&emitter{op: op}).refresh(&c)
 	return c, nil

@@ -150,7 +150,7 @@ func TestEveryCaseIsWhatItSays(t *testing.T) {
 			continue
 		}
 		for _, at := range leaves(ve) {
-			if !slices.ContainsFunc(c.Flaws, func(f flaw.Flaw) bool {
+			if !slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool {
 				return instance.Within(at, f.Pointer) || at == instance.Parent(f.Pointer) && (f.Rule == "required" || f.Rule == "additionalProperties")
 			}) {
 				t.Errorf("%s %s: a violation at %q", c.Operation, c.Name, at)

@@ -11,6 +11,7 @@ import (
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
+	"obiter/internal/rule"
 	"obiter/internal/schema"
 )
 
@@ -38,7 +39,7 @@ func (e *emitter) request() {
 		if method != "GET" && control != nil {
 			sent, contentType = body, e.op.Media
 		}
-		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, exchange.Method, again(method, contentType, sent))
+		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, again(method, contentType, sent))
 	}
 	if !e.first("unknown-path") {
 		return
@@ -46,7 +47,7 @@ func (e *emitter) request() {
 	if path := e.op.plan.unknownPath(); path != "" {
 		r := again("GET", "", nil)
 		r.URL = strings.TrimSuffix(e.op.plan.opt.Base, "/") + path
-		e.whole(control, "unknown-path", "unlisted", "no path of the description matches "+path, exchange.NotFound, r)
+		e.whole(control, "unknown-path", "unlisted", "no path of the description matches "+path, r)
 	}
 }
 
@@ -65,37 +66,37 @@ func (e *emitter) at(d flaw.Depth) bool { return d <= e.op.plan.opt.Depth }
 
 // contentHeaders sends the body under headers that do not tell what it is.
 func (e *emitter) contentHeaders(control any, body []byte, again func(method, contentType string, body []byte) exchange.Request) {
-	send := func(rule, variant, reason string, class exchange.Class, contentType string, body []byte, headers ...[2]string) {
+	send := func(rule, variant, reason string, contentType string, body []byte, headers ...[2]string) {
 		r := again(e.op.Method, contentType, body)
 		r.Headers = append(r.Headers, headers...)
-		e.whole(control, rule, variant, reason, class, r)
+		e.whole(control, rule, variant, reason, r)
 	}
 	if e.op.Body.Required { // else an empty body is allowed
-		send("empty-body", "no-bytes", "a body is required and none is sent", exchange.EmptyBody, e.op.Media, nil)
+		send("empty-body", "no-bytes", "a body is required and none is sent", e.op.Media, nil)
 	}
 	if other := e.otherMedia(); other != "" {
-		send("wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types", exchange.MediaType, other, body)
+		send("wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types", other, body)
 	}
 	if len(body) > 0 && e.at(flaw.Usual) {
 		if e.otherMedia() != "" {
-			send("wrong-content-type", "absent", "the body is sent without a Content-Type", exchange.UntypedBody, "", body)
+			send("wrong-content-type", "absent", "the body is sent without a Content-Type", "", body)
 		}
-		send("wrong-content-encoding", "unknown-coding", "the header Content-Encoding names a coding that there is not", exchange.ContentCoding, e.op.Media, body, [2]string{"Content-Encoding", "ballast"})
+		send("wrong-content-encoding", "unknown-coding", "the header Content-Encoding names a coding that there is not", e.op.Media, body, [2]string{"Content-Encoding", "ballast"})
 	}
 	if !IsJSON(e.op.Media) {
 		return
 	}
 	if ballast := "application/ballast+json"; e.at(flaw.Deep) && !e.describesMedia(ballast) {
-		send("wrong-content-type", "other-json", "the body is sent as "+ballast+", which is not among the described media types", exchange.MediaType, ballast, body)
+		send("wrong-content-type", "other-json", "the body is sent as "+ballast+", which is not among the described media types", ballast, body)
 	}
 	if e.at(flaw.Deep) {
 		plain, _, _ := strings.Cut(e.op.Media, ";")
-		send("unusual-charset", "unknown", "the Content-Type has a charset that there is not; JSON has no such parameter (RFC 8259, section 11)", exchange.Either, plain+"; charset=ballast", body)
+		send("unusual-charset", "unknown", "the Content-Type has a charset that there is not; JSON has no such parameter (RFC 8259, section 11)", plain+"; charset=ballast", body)
 	}
 	if len(body) > 1 && e.at(flaw.Usual) {
 		r := again(e.op.Method, e.op.Media, body[:len(body)-1])
 		r.Headers[0][1] = "image/png"
-		e.whole(control, "unusual-accept", "image-png", "an image is asked for in answer, and the JSON text is cut off", exchange.NotAcceptable, r)
+		e.whole(control, "unusual-accept", "image-png", "an image is asked for in answer, and the JSON text is cut off", r)
 	}
 }
 
@@ -107,7 +108,7 @@ func (e *emitter) oversized(again func(method, contentType string, body []byte) 
 		return
 	}
 	send := func(rule, variant, reason string, body []byte) {
-		e.whole(part.Controls[0].Value, rule, variant, reason, exchange.TooLarge, again(e.op.Method, e.op.Media, body))
+		e.whole(part.Controls[0].Value, rule, variant, reason, again(e.op.Method, e.op.Media, body))
 	}
 	if e.at(flaw.Usual) && e.first("deep-nesting") {
 		send("deep-nesting", "10000-levels", "the JSON text nests 10,000 lists inside one another", nested(10_000))
@@ -156,8 +157,8 @@ func (e *emitter) unknownID(values map[string]any) {
 		if !ok || !part.Schema.Valid(seen) || schema.Text(id) == schema.Text(object[name]) {
 			continue
 		}
-		f := flaw.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value is of the right form, and there is hardly such a record"}
-		e.single(f, exchange.NotFound, e.op.with("path", other), other, object)
+		f := exchange.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value is of the right form, and there is hardly such a record"}
+		e.single(f, e.op.with("path", other), other, object)
 		return
 	}
 }
@@ -186,21 +187,21 @@ func (e *emitter) repeated(values map[string]any) {
 			}
 			r := e.op.compose(values)
 			r.URL += "&" + strings.Join(queryText(p, v), "&")
-			f := flaw.Flaw{In: "query", Pointer: instance.Join("", p.Name), Rule: "repeated", Variant: "twice", Reason: "the parameter is sent twice, and it is no list"}
-			e.single(f, exchange.Either, r, object, object)
+			f := exchange.Flaw{In: "query", Pointer: instance.Join("", p.Name), Rule: "repeated", Variant: "twice", Reason: "the parameter is sent twice, and it is no list"}
+			e.single(f, r, object, object)
 		}
 	}
 }
 
-func (e *emitter) whole(control any, rule, variant, reason string, class exchange.Class, r exchange.Request) {
-	e.single(flaw.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}, class, r, nil, control)
+func (e *emitter) whole(control any, rule, variant, reason string, r exchange.Request) {
+	e.single(exchange.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}, r, nil, control)
 }
 
 // single gives out the case of one flaw beside the fullest control.
-func (e *emitter) single(f flaw.Flaw, class exchange.Class, r exchange.Request, body, control any) {
-	flaws := []flaw.Flaw{f}
+func (e *emitter) single(f exchange.Flaw, r exchange.Request, body, control any) {
+	flaws := []exchange.Flaw{f}
 	e.give(exchange.Case{Name: nameOf(flaws), Kind: exchange.Flawed, Request: r, Flaws: flaws,
-		Expect: exchange.Expect{Class: class}, Body: body, Control: control, Base: fullest}, flaws)
+		Expect: exchange.Expect{Class: rule.ClassOf(flaws)}, Body: body, Control: control, Base: fullest}, flaws)
 }
 
 // malformed sends what no JSON reader may take (RFC 8259).
@@ -223,14 +224,10 @@ func (e *emitter) malformed(control any, body []byte, again func(method, content
 		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
 			continue
 		}
-		class := exchange.Syntax
-		if m.variant == "not-utf-8" {
-			class = exchange.Constraint // readers that replace such bytes reject the field instead
-		}
-		e.whole(control, "malformed-json", m.variant, m.reason, class, again(e.op.Method, e.op.Media, m.body))
+		e.whole(control, "malformed-json", m.variant, m.reason, again(e.op.Method, e.op.Media, m.body))
 	}
 	if twice := duplicated(body); twice != nil && e.at(flaw.Deep) {
-		e.whole(control, "duplicate-member", "first", "the first member stands twice with two values, and readers differ on which one counts (RFC 8259, section 4)", exchange.Constraint, again(e.op.Method, e.op.Media, twice))
+		e.whole(control, "duplicate-member", "first", "the first member stands twice with two values, and readers differ on which one counts (RFC 8259, section 4)", again(e.op.Method, e.op.Media, twice))
 	}
 }
 

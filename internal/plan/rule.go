@@ -7,7 +7,6 @@ import (
 
 	"obiter/internal/config"
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/schema"
 )
@@ -27,14 +26,14 @@ func (e *emitter) rules() {
 	for _, r := range e.op.bound.rest {
 		switch {
 		case r.Flaw != "":
-			e.rule(r, control, instance.Merge(control, r.Patch), exchange.Constraint, "rule", slug(r.Flaw), r.Flaw, r.Blames)
+			e.rule(r, control, instance.Merge(control, r.Patch), "rule", slug(r.Flaw), r.Flaw, r.Blames)
 		case r.NotBlank != "":
-			e.rule(r, control, blank(control, r.NotBlank), exchange.Constraint, "not-blank", "blanks", "the text is blanks alone", []string{r.NotBlank})
+			e.rule(r, control, blank(control, r.NotBlank), "not-blank", "blanks", "the text is blanks alone", []string{r.NotBlank})
 		case r.Exists != "":
-			e.rule(r, control, elsewhere(part, control, r.Exists), exchange.Reference, "exists", "well-formed", "the value is of the right form and names nothing that is there", []string{r.Exists})
+			e.rule(r, control, elsewhere(part, control, r.Exists), "exists", "well-formed", "the value is of the right form and names nothing that is there", []string{r.Exists})
 		case r.Unique != "" && e.op.Method != "POST": // it would be the value of the record itself
 		case r.Unique != "":
-			e.rule(r, control, taken(control, e.stored, r.Unique), exchange.Duplicate, "unique", "taken", "the value is the one of the record that the first control made", []string{r.Unique})
+			e.rule(r, control, taken(control, e.stored, r.Unique), "unique", "taken", "the value is the one of the record that the first control made", []string{r.Unique})
 		case r.Trimmed != "":
 			e.trimmed(part, control, r)
 		}
@@ -55,15 +54,15 @@ func taken(control, stored any, at string) any {
 	return body
 }
 
-func (e *emitter) rule(r config.Rule, control, body any, class exchange.Class, rule, variant, reason string, blames []string) {
-	f := flaw.Flaw{In: "body", Rule: rule, Variant: variant, Reason: reason}
+func (e *emitter) rule(r config.Rule, control, body any, rule, variant, reason string, blames []string) {
+	f := exchange.Flaw{In: "body", Rule: rule, Variant: variant, Reason: reason}
 	if body == nil || instance.Equal(body, control) {
 		e.drop(f, "no such value could be made, or the payload stays as it is")
 		return
 	}
 	values := e.op.values(fullest)
 	values["body"] = body
-	e.businessCase(r, f, blames, values, class)
+	e.businessCase(r, f, blames, values)
 }
 
 // slug makes a stable name of words.

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/judge"
 )
 
@@ -18,11 +17,11 @@ func results() []Result {
 	return []Result{
 		{Case: exchange.Case{ID: "0000000001", Name: "control, fullest", Operation: "POST /b", OperationID: "b", Kind: exchange.Control,
 			Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1/b?x=<1>", Headers: [][2]string{{"A", "b"}}, Body: []byte("{\"a\":\"<&>\u2028\"}")},
-			Flaws:   []flaw.Flaw{}, Expect: exchange.Expect{Class: exchange.Accepted, Statuses: []int{}}},
+			Flaws:   []exchange.Flaw{}, Expect: exchange.Expect{Class: exchange.Accepted, Statuses: []int{}}},
 			Response: exchange.Answer{Status: 201, Header: http.Header{"Content-Type": {"text/plain"}, "X": {"1", "2"}}, Body: []byte{0xff, 0x00}, Took: 1500 * time.Microsecond},
 			Verdict:  judge.Pass, Findings: []judge.Finding{}},
 		{Case: exchange.Case{ID: "0000000002", Kind: exchange.Flawed, Request: exchange.Request{Headers: [][2]string{}, Body: []byte{0xfe}},
-			Flaws: []flaw.Flaw{{In: "body", Pointer: "/a", Rule: "type", Variant: "null", Reason: "null"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400, 422}}},
+			Flaws: []exchange.Flaw{{In: "body", Pointer: "/a", Rule: "type", Variant: "null", Reason: "null"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400, 422}}},
 			Response: exchange.Answer{Header: http.Header{}, Err: "reset", Truncated: true}, Verdict: judge.Fail,
 			Findings: []judge.Finding{{Code: "no-answer", Severity: judge.Error, Message: "m", Field: "/a"}}},
 	}

@@ -13,6 +13,7 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/record"
+	"obiter/internal/rule"
 )
 
 // MaxExamples is how many cases an entry names.
@@ -24,6 +25,7 @@ type Example struct {
 	Name    string `json:"name"`
 	Message string `json:"message"`
 	number  int
+	flaw    refusal
 }
 
 // Entry is one cause.
@@ -96,7 +98,8 @@ func (r *Report) Add(res record.Result) {
 	case judge.Unproven:
 		l.Unproven++
 	}
-	if key, ok := flawOf(res); ok && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
+	key, single := flawOf(res)
+	if single && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
 		if !slices.Contains(r.refused[key], res.Operation) {
 			r.refused[key] = append(r.refused[key], res.Operation)
 		}
@@ -106,7 +109,7 @@ func (r *Report) Add(res record.Result) {
 		if f.Code == "control-rejected" && l.ControlWords == "" {
 			l.ControlWords = f.Message
 		}
-		r.add(entryKey{res.Operation, f.Code, f.Field, f.At, string(f.Severity), cause(res, f)}, f, Example{res.ID, res.Name, f.Message, res.Number})
+		r.add(entryKey{res.Operation, f.Code, f.Field, f.At, string(f.Severity), cause(res, f)}, f, Example{res.ID, res.Name, f.Message, res.Number, key})
 	}
 }
 
@@ -115,7 +118,7 @@ func (r *Report) AddLate(late judge.Late) {
 	l := r.Line(late.Operation)
 	l.count(late.Finding)
 	r.add(entryKey{late.Operation, late.Finding.Code, late.Finding.Field, "", string(late.Finding.Severity), late.Finding.Message}, late.Finding,
-		Example{late.Case, late.Name, late.Finding.Message, late.Number})
+		Example{Case: late.Case, Name: late.Name, Message: late.Finding.Message, number: late.Number})
 }
 
 func (l *Line) count(f judge.Finding) {
@@ -166,18 +169,12 @@ func (e *Entry) show(more ...Example) {
 // their causes are told apart by what is wrong with the form.
 var byForm = []string{"not-problem", "unreadable", "bad-member", "status-mismatch", "weak-problem", "missing-header", "undocumented", "redirected", "leaks-internals"}
 
-// byRouter are the rules that a service answers in one place for all operations.
-var byRouter = []string{"malformed-json", "duplicate-member", "empty-body", "wrong-content-type", "wrong-content-encoding", "unusual-charset", "unusual-accept", "wrong-method", "deep-nesting"}
-
-// business are the rules that no schema says: each is a cause of its own.
-var business = []string{"holds", "unique", "exists", "not-blank", "trimmed", "rule"}
-
 // cause tells apart findings of one code that concern no field: those of the
 // answer's form by what is wrong with it, the others by the rule that was broken.
 // What a business rule lets through is told apart from all else.
 func cause(res record.Result, f judge.Finding) string {
 	switch {
-	case f.Code == "accepted" && len(res.Flaws) > 0 && slices.Contains(business, res.Flaws[0].Rule):
+	case f.Code == "accepted" && len(res.Flaws) > 0 && rule.Of(res.Flaws[0]).Business:
 		return res.Flaws[0].Rule + " " + res.Flaws[0].Variant
 	case f.Code == "not-problem":
 		return f.Message
@@ -212,7 +209,7 @@ func (r *Report) Entries() []*Entry {
 			}
 			byField[wide] = e
 		}
-		if slices.Contains(byForm, k.code) || slices.Contains(byRouter, k.cause) {
+		if slices.Contains(byForm, k.code) || isShared(k.cause) {
 			wide = entryKey{code: k.code, at: k.at, severity: k.severity, cause: k.cause}
 			if into := byOperation[wide]; into != nil {
 				into.fold(e)
@@ -224,6 +221,13 @@ func (r *Report) Entries() []*Entry {
 	}
 	slices.SortStableFunc(out, func(a, b *Entry) int { return r.compare(a, b) })
 	return out
+}
+
+// isShared reports whether a service answers a broken rule in one place for all
+// operations.
+func isShared(name string) bool {
+	r, known := rule.Find(name)
+	return known && r.Layer != rule.Operation
 }
 
 var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
@@ -273,14 +277,9 @@ func (r *Report) sibling(e *Entry) {
 		return
 	}
 	found := ""
-	for k, operations := range r.refused {
-		if !strings.HasSuffix(e.Examples[0].Name, strings.TrimSpace(k.rule+" "+k.variant)) || k.pointer != e.Fields[0] {
-			continue
-		}
-		for _, o := range operations {
-			if o != e.Operation() && related(o, e.Operation()) && (found == "" || o < found) {
-				found = o
-			}
+	for _, o := range r.refused[e.Examples[0].flaw] {
+		if o != e.Operation() && related(o, e.Operation()) && (found == "" || o < found) {
+			found = o
 		}
 	}
 	if found != "" {

@@ -6,13 +6,12 @@ import (
 	"testing"
 
 	"obiter/internal/exchange"
-	"obiter/internal/flaw"
 	"obiter/internal/judge"
 	"obiter/internal/record"
 )
 
 func result(number int, operation string, verdict judge.Verdict, findings ...judge.Finding) record.Result {
-	return record.Result{Case: exchange.Case{ID: fmt.Sprint("c", number), Number: number, Operation: operation, Kind: exchange.Flawed, Flaws: []flaw.Flaw{{In: "body", Rule: "type"}}}, Verdict: verdict, Findings: findings}
+	return record.Result{Case: exchange.Case{ID: fmt.Sprint("c", number), Number: number, Operation: operation, Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Rule: "type"}}}, Verdict: verdict, Findings: findings}
 }
 
 func TestOneCauseIsOneEntry(t *testing.T) {
@@ -29,9 +28,9 @@ func TestOneCauseIsOneEntry(t *testing.T) {
 	r.Add(result(30, "A", judge.Fail, at("accepted", "/y", judge.Error), at("missed-field", "/y", judge.Error)))
 	r.Add(result(31, "A", judge.Unproven))
 	request := result(32, "A", judge.Fail, judge.Finding{Code: "wrong-status", Severity: judge.Error})
-	request.Flaws = []flaw.Flaw{{In: "request", Rule: "wrong-method"}}
+	request.Flaws = []exchange.Flaw{{In: "request", Rule: "wrong-method"}}
 	r.Add(request)
-	request.Flaws = []flaw.Flaw{{In: "request", Rule: "malformed-json"}}
+	request.Flaws = []exchange.Flaw{{In: "request", Rule: "malformed-json"}}
 	r.Add(request)
 
 	var got []string
@@ -54,9 +53,9 @@ func TestOneCauseIsOneEntry(t *testing.T) {
 // TestBusinessRulesAreCausesOfTheirOwn: each one that is not kept is told by itself.
 func TestBusinessRulesAreCausesOfTheirOwn(t *testing.T) {
 	r := New()
-	for i, f := range []flaw.Flaw{{Pointer: "/x", Rule: "holds", Variant: "x-y"}, {Pointer: "/x", Rule: "holds", Variant: "x-z"}, {Pointer: "/y", Rule: "unique", Variant: "taken"}, {Pointer: "/x", Rule: "type"}, {Pointer: "/y", Rule: "type"}} {
+	for i, f := range []exchange.Flaw{{Pointer: "/x", Rule: "holds", Variant: "x-y"}, {Pointer: "/x", Rule: "holds", Variant: "x-z"}, {Pointer: "/y", Rule: "unique", Variant: "taken"}, {Pointer: "/x", Rule: "type"}, {Pointer: "/y", Rule: "type"}} {
 		res := result(i, "A", judge.Fail, judge.Finding{Code: "accepted", Severity: judge.Error, Field: f.Pointer})
-		res.Flaws = []flaw.Flaw{f}
+		res.Flaws = []exchange.Flaw{f}
 		r.Add(res)
 	}
 	if entries := r.Entries(); len(entries) != 4 || len(entries[3].Fields) != 2 {
@@ -83,7 +82,7 @@ func TestWhatASiblingRejectsIsSaid(t *testing.T) {
 	r := New()
 	flawed := func(number int, operation string, status int, verdict judge.Verdict, found ...judge.Finding) {
 		res := result(number, operation, verdict, found...)
-		res.Flaws = []flaw.Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty"}}
+		res.Flaws = []exchange.Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty"}}
 		res.Name, res.Response.Status = "/name minLength empty", status
 		r.Add(res)
 	}

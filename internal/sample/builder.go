@@ -369,7 +369,13 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 	if n > maxElements {
 		return nil, fmt.Errorf("at %s minItems %d is more than is built here", instance.Fragment(at), n)
 	}
+	if sh.MaxContains != nil && *sh.MaxContains < n && (sh.MinItems == nil || *sh.MinItems <= *sh.MaxContains) {
+		n = *sh.MaxContains // any element may match contains
+	}
 	n = max(n, sh.MinContains)
+	if p := sh.Prefix(); n > p && (sh.ItemsClosed || sh.UnevaluatedItems && len(sh.Item(p)) == 0) {
+		n = p
+	}
 	containing := sh.Containing()
 	out := []any{}
 	seen := map[string]bool{} // of a list without duplicates

@@ -66,6 +66,12 @@ func (sh *Shape) Rules() []Rule {
 	if sh.Unique {
 		add("uniqueItems", true)
 	}
+	if sh.ItemsClosed {
+		add("items", false)
+	}
+	if sh.UnevaluatedItems {
+		add("unevaluatedItems", false)
+	}
 	for _, n := range sh.Required {
 		add("required", n)
 	}
@@ -81,6 +87,10 @@ func (sh *Shape) Rules() []Rule {
 	}
 	if sh.Contains {
 		add("contains", fmt.Sprintf("at least %d", sh.MinContains))
+	}
+	count("maxContains", sh.MaxContains)
+	for _, name := range sh.Forbidden() {
+		add("properties", name+" is forbidden")
 	}
 	if len(sh.MemberNames()) > 0 {
 		add("propertyNames", "as described")

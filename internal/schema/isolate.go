@@ -1,15 +1,20 @@
 package schema
 
-import "github.com/santhosh-tekuri/jsonschema/v6"
+import (
+	"reflect"
+	"strings"
 
-// Breaks tells whether v violates that keyword, looked at by itself: the
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+// Breaks reports whether v violates that keyword, looked at by itself: the
 // validator stops at a failed type, enum or format and would not say.
 func (sh *Shape) Breaks(keyword string, v any) bool {
 	for _, s := range sh.Sources {
 		key := isolation{s.js, keyword}
 		only, known := s.set.isolated[key]
 		if !known {
-			only, _ = isolate(s.js, keyword)
+			only = isolate(s.js, keyword)
 			s.set.isolated[key] = only
 		}
 		if only != nil && only.Validate(v) != nil {
@@ -25,73 +30,95 @@ type isolation struct {
 	keyword string
 }
 
-// isolate is the schema with all assertions gone but one.
-func isolate(js *jsonschema.Schema, keyword string) (*jsonschema.Schema, bool) {
-	only := *js
-	only.Ref, only.RecursiveRef, only.DynamicRef, only.Types, only.Enum, only.Const = nil, nil, nil, nil, nil, nil
-	only.Not, only.AllOf, only.AnyOf, only.OneOf, only.If, only.Then, only.Else, only.Format = nil, nil, nil, nil, nil, nil, nil, nil
-	only.MaxProperties, only.MinProperties, only.Required, only.PropertyNames, only.Properties = nil, nil, nil, nil, nil
-	only.PatternProperties, only.AdditionalProperties, only.Dependencies = nil, nil, nil
-	only.DependentRequired, only.DependentSchemas, only.UnevaluatedProperties = nil, nil, nil
-	only.MinItems, only.MaxItems, only.UniqueItems, only.Contains, only.MinContains, only.MaxContains = nil, nil, false, nil, nil, nil
-	only.Items, only.AdditionalItems, only.PrefixItems, only.Items2020, only.UnevaluatedItems = nil, nil, nil, nil, nil
-	only.MinLength, only.MaxLength, only.Pattern = nil, nil, nil
-	only.ContentEncoding, only.ContentMediaType, only.ContentSchema, only.Extensions = nil, nil, nil, nil
-	only.Maximum, only.Minimum, only.ExclusiveMaximum, only.ExclusiveMinimum, only.MultipleOf = nil, nil, nil, nil, nil
+// fields are where the library keeps keywords: under their names, but for these.
+var fields = map[string]string{"type": "Types", "items": "Items2020"}
 
+// companions are keywords that decide together.
+var companions = map[string][]string{
+	"additionalProperties": {"properties", "patternProperties"},
+	"contains":             {"minContains", "maxContains"},
+	"minContains":          {"contains"},
+	"maxContains":          {"contains", "minContains"},
+	"items":                {"prefixItems"},
+}
+
+// kept are the parts of a compiled schema that assert nothing.
+var kept = map[string]bool{"DraftVersion": true, "Location": true}
+
+func fieldOf(keyword string) string {
+	if f, ok := fields[keyword]; ok {
+		return f
+	}
+	return strings.ToUpper(keyword[:1]) + keyword[1:]
+}
+
+// isolate is the schema with all assertions gone but one and those that decide
+// with it; nil where it does not have that one.
+func isolate(js *jsonschema.Schema, keyword string) *jsonschema.Schema {
+	from := reflect.ValueOf(js).Elem()
+	if f := from.FieldByName(fieldOf(keyword)); !f.IsValid() || f.IsZero() {
+		return nil
+	}
+	only := *js
+	to := reflect.ValueOf(&only).Elem()
+	for i := range to.NumField() {
+		if f := to.Type().Field(i); f.IsExported() && !kept[f.Name] {
+			to.Field(i).SetZero()
+		}
+	}
+	for _, k := range append([]string{keyword}, companions[keyword]...) {
+		to.FieldByName(fieldOf(k)).Set(from.FieldByName(fieldOf(k)))
+	}
+	return &only
+}
+
+// Asserts reports whether a source has that keyword and the keyword by itself
+// refuses something: items and properties only where they are false somewhere.
+func (sh *Shape) Asserts(keyword string) bool {
 	switch keyword {
 	case "type":
-		only.Types = js.Types
-	case "enum":
-		only.Enum = js.Enum
-	case "const":
-		only.Const = js.Const
-	case "format":
-		only.Format = js.Format
+		return sh.Typed && sh.Types != AnyType
+	case "properties":
+		return len(sh.Forbidden()) > 0
+	case "items":
+		return sh.ItemsClosed
 	case "minLength":
-		only.MinLength = js.MinLength
-	case "maxLength":
-		only.MaxLength = js.MaxLength
-	case "pattern":
-		only.Pattern = js.Pattern
-	case "minimum":
-		only.Minimum = js.Minimum
-	case "maximum":
-		only.Maximum = js.Maximum
-	case "exclusiveMinimum":
-		only.ExclusiveMinimum = js.ExclusiveMinimum
-	case "exclusiveMaximum":
-		only.ExclusiveMaximum = js.ExclusiveMaximum
-	case "multipleOf":
-		only.MultipleOf = js.MultipleOf
+		return sh.MinLength != nil && *sh.MinLength > 0
 	case "minItems":
-		only.MinItems = js.MinItems
-	case "maxItems":
-		only.MaxItems = js.MaxItems
-	case "uniqueItems":
-		only.UniqueItems = js.UniqueItems
-	case "required":
-		only.Required = js.Required
+		return sh.MinItems != nil && *sh.MinItems > 0
 	case "minProperties":
-		only.MinProperties = js.MinProperties
-	case "maxProperties":
-		only.MaxProperties = js.MaxProperties
+		return sh.MinProps != nil && *sh.MinProps > 0
 	case "additionalProperties":
-		only.Properties, only.PatternProperties, only.AdditionalProperties = js.Properties, js.PatternProperties, js.AdditionalProperties
-	case "oneOf":
-		only.OneOf = js.OneOf
-	case "anyOf":
-		only.AnyOf = js.AnyOf
-	case "not":
-		only.Not = js.Not
+		return sh.Closed
 	case "contains":
-		only.Contains, only.MinContains, only.MaxContains = js.Contains, js.MinContains, js.MaxContains
-	case "propertyNames":
-		only.PropertyNames = js.PropertyNames
-	case "dependentRequired":
-		only.DependentRequired = js.DependentRequired
-	default:
-		return nil, false
+		return sh.MinContains > 0
+	case "minContains":
+		return sh.MinContains > 1
+	case "format":
+		return len(sh.Formats) > 0
+	case "pattern":
+		return len(sh.Patterns) > 0
 	}
-	return &only, true
+	for _, s := range sh.Sources {
+		if f := reflect.ValueOf(s.js).Elem().FieldByName(fieldOf(keyword)); f.IsValid() && !f.IsZero() {
+			return true
+		}
+	}
+	return false
 }
+
+// Forbidden lists the properties whose schema is false, in the order of the document.
+func (sh *Shape) Forbidden() []string {
+	var out []string
+	for _, name := range sh.Properties {
+		for _, s := range sh.Sources {
+			if p := s.js.Properties[name]; isFalse(p) {
+				out = append(out, name)
+				break
+			}
+		}
+	}
+	return out
+}
+
+func isFalse(js *jsonschema.Schema) bool { return js != nil && js.Bool != nil && !*js.Bool }

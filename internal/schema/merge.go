@@ -138,7 +138,10 @@ func (sh *Shape) mergeArray(js *jsonschema.Schema) {
 			least = *js.MinContains
 		}
 		sh.MinContains = max(sh.MinContains, least)
+		sh.MaxContains = smaller(sh.MaxContains, js.MaxContains)
 	}
+	sh.ItemsClosed = sh.ItemsClosed || isFalse(js.Items2020)
+	sh.UnevaluatedItems = sh.UnevaluatedItems || isFalse(js.UnevaluatedItems)
 }
 
 func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
@@ -170,9 +173,7 @@ func (sh *Shape) mergeObject(js *jsonschema.Schema, n *notes) {
 	case *jsonschema.Schema:
 		sh.Open = true
 	}
-	if u := js.UnevaluatedProperties; u != nil && u.Bool != nil && !*u.Bool {
-		sh.Unevaluated = true
-	}
+	sh.Unevaluated = sh.Unevaluated || isFalse(js.UnevaluatedProperties)
 }
 
 // union adds to a list what it does not have yet, in linear time.

@@ -77,7 +77,10 @@ type Shape struct {
 	MinItems, MaxItems *int
 	Unique             bool
 	Contains           bool
-	MinContains        int // at least so many elements are what contains asks for
+	MinContains        int  // at least so many elements have to match contains
+	MaxContains        *int // at most so many; may be nil
+	ItemsClosed        bool // no element beyond prefixItems: items is false
+	UnevaluatedItems   bool // no element beyond what is described: unevaluatedItems is false
 
 	Properties         []string // names, in the order of the document
 	Required           []string

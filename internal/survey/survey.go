@@ -79,6 +79,7 @@ const (
 	NoMaxItems     = "list without a maximum count"
 	NoAnchors      = "pattern without anchors"
 	NotChecked     = "a pattern or format that nothing here checks"
+	NotBroken      = "a rule that no request breaks"
 	OpenObject     = "object open to unknown members"
 	No4XX          = "no 4xx is documented"
 	NotProblem     = "a documented 4xx is not application/problem+json"
@@ -86,7 +87,7 @@ const (
 )
 
 // Kinds are all kinds of gaps in order.
-var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, OpenObject, No4XX, NotProblem, RuledElsewhere}
+var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, OpenObject, No4XX, NotProblem, RuledElsewhere}
 
 // Of surveys a plan, several operations at a time.
 func Of(doc *oad.Document, p *plan.Plan, workers int) Survey {
@@ -128,6 +129,11 @@ func of(op *plan.Operation) (s Survey) {
 			o.Flawed++
 		case exchange.Edge:
 			o.Edges++
+		}
+	}
+	for _, d := range op.Dropped {
+		if d.Why == flaw.NotBroken {
+			s.gap(NotBroken, op, Field{In: d.Flaw.In, Pointer: d.Flaw.Pointer}.Name(), d.Flaw.Rule)
 		}
 	}
 	s.answerGaps(op)
