@@ -15,10 +15,10 @@ import (
 
 // rooms lists the packages in the order in which data flows through them: each
 // may use those before it.
-var rooms = []string{"instance", "exchange", "rule", "oad", "schema", "sample", "flaw", "config", "business", "plan", "survey", "send", "problem", "layout", "judge", "record", "report", "fixture", "run", "harbour", "cli"}
+var rooms = []string{"instance", "exchange", "rule", "secret", "oad", "schema", "sample", "flaw", "config", "business", "plan", "survey", "send", "problem", "layout", "judge", "record", "report", "fixture", "run", "trial", "harbour", "cli"}
 
 // core packages take values and give values: no terminal, no clock, no network.
-var core = []string{"instance", "exchange", "rule", "oad", "schema", "sample", "flaw", "config", "business", "plan", "survey", "problem", "layout", "judge", "record", "report"}
+var core = []string{"instance", "exchange", "rule", "secret", "oad", "schema", "sample", "flaw", "config", "business", "plan", "survey", "problem", "layout", "judge", "record", "report"}
 
 // only tells which room alone may use a library.
 var only = map[string]string{

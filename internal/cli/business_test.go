@@ -1,7 +1,9 @@
 package cli_test
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -114,7 +116,7 @@ func TestSecretsOfTheEnvironment(t *testing.T) {
 	put(t, dir, "obiter.yaml", strings.Replace(string(text), "operations:\n", "operations:\n  POST /sessions: { body: { pass_phrase: \"${PHRASE}\" } }\n", 1))
 	o := obiter(t, dir, "try", "--only", "POST /sessions", "--save", "kept.ndjson")
 	kept, err := os.ReadFile(filepath.Join(dir, "kept.ndjson"))
-	if err != nil || o.status > 1 || !strings.Contains(string(kept), "[not kept]") {
+	if err != nil || o.status > 1 || !strings.Contains(string(kept), "[PHRASE not kept]") {
 		t.Fatalf("status %d, %v: %s", o.status, err, o.errors)
 	}
 	written := string(kept)
@@ -127,6 +129,31 @@ func TestSecretsOfTheEnvironment(t *testing.T) {
 			t.Errorf("%s is written", form)
 		}
 	}
+}
+
+// judgedAgain judges the last run of a folder again: the same comes out.
+func judgedAgain(t *testing.T, dir string) {
+	t.Helper()
+	process(t, dir, "judge", "--save", "again.ndjson")
+	first, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := os.ReadFile(filepath.Join(dir, "again.ndjson"))
+	if err != nil || !bytes.Equal(first, again) {
+		t.Errorf("judged again the run differs: %v\n%s", err, difference(first, again))
+	}
+}
+
+// difference is the first line that two texts do not share.
+func difference(a, b []byte) string {
+	x, y := bytes.Split(a, []byte("\n")), bytes.Split(b, []byte("\n"))
+	for i := range min(len(x), len(y)) {
+		if !bytes.Equal(x[i], y[i]) {
+			return fmt.Sprintf("line %d\n%.2000s\n%.2000s", i+1, x[i], y[i])
+		}
+	}
+	return fmt.Sprintf("%d lines and %d", len(x), len(y))
 }
 
 // TestBusinessFaults: each is found, and nothing else accused.
@@ -143,7 +170,9 @@ func TestBusinessFaults(t *testing.T) {
 	for _, name := range wanted {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			obiter(t, t.TempDir(), "demo", "--fault", name).check(t, 0, "1 mistake planted, all found, and nothing else accused.", "")
+			dir := t.TempDir()
+			process(t, dir, "demo", "--fault", name).check(t, 0, "1 mistake planted, all found, and nothing else accused.", "")
+			judgedAgain(t, dir)
 		})
 	}
 }
@@ -221,6 +250,7 @@ func TestEachCase(t *testing.T) {
 	seen := map[string]string{}
 	for line := range strings.Lines(string(lines)) {
 		var c struct {
+			Type    string
 			ID      string `json:"case"`
 			Request struct{ URL string }
 			Flaws   []struct{ In string }
@@ -228,7 +258,7 @@ func TestEachCase(t *testing.T) {
 		if err := json.Unmarshal([]byte(line), &c); err != nil {
 			t.Fatal(err)
 		}
-		if c.ID == "" || len(c.Flaws) > 0 && c.Flaws[0].In != "body" {
+		if c.Type != "case" || len(c.Flaws) > 0 && c.Flaws[0].In != "body" {
 			continue
 		}
 		if other := seen[c.Request.URL]; other != "" {

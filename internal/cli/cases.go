@@ -22,6 +22,7 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/plan"
+	"obiter/internal/trial"
 )
 
 func (a *app) casesCommand() *cli.Command {
@@ -58,7 +59,7 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	p, err := plan.New(doc, settled(opt, doc, conf, nil))
+	p, err := plan.New(doc, trial.Configured(opt, doc, conf, nil))
 	if err != nil {
 		return err
 	}

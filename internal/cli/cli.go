@@ -28,7 +28,9 @@ import (
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
+	"obiter/internal/secret"
 	"obiter/internal/send"
+	"obiter/internal/trial"
 )
 
 // Streams are where the program reads and writes.
@@ -46,6 +48,15 @@ const (
 	exitInterrupted = 130
 )
 
+// known refuses a value of an option that is not one of a few.
+func known(option, value string, choices ...string) error {
+	if slices.Contains(choices, value) {
+		return nil
+	}
+	last := len(choices) - 1
+	return usage(fmt.Sprintf("invalid value %q for %s", value, option), "use "+strings.Join(choices[:last], ", ")+" or "+choices[last])
+}
+
 // failure ends a command with a status, a message and a hint; an empty message
 // ends it silently.
 type failure struct {
@@ -61,7 +72,8 @@ func usage(message, hint string) error { return &failure{exitUsage, message, hin
 // Run runs the program with its arguments, the first being its name, and
 // returns the exit status.
 func Run(ctx context.Context, args []string, s Streams) int {
-	a := &app{streams: s}
+	a := &app{terminal: s}
+	a.streams = Streams{s.In, a.secrets.Writer(s.Out), a.secrets.Writer(s.Err)}
 	root := a.root()
 	root.Writer, root.ErrWriter, root.Reader = s.Out, s.Err, s.In
 	root.ExitErrHandler = func(context.Context, *cli.Command, error) {}
@@ -72,9 +84,9 @@ func Run(ctx context.Context, args []string, s Streams) int {
 		return exitOK
 	}
 	if f.message != "" {
-		fmt.Fprintln(s.Err, "error: "+clean(f.message))
+		fmt.Fprintln(a.streams.Err, "error: "+clean(f.message))
 		if f.hint != "" {
-			fmt.Fprintln(s.Err, "hint: "+clean(f.hint))
+			fmt.Fprintln(a.streams.Err, "hint: "+clean(f.hint))
 		}
 	}
 	return f.status
@@ -91,8 +103,10 @@ func settle(c *cli.Command) {
 }
 
 type app struct {
-	streams Streams
-	look    style
+	streams  Streams // through which no secret goes
+	terminal Streams // as they were given, to tell what they are
+	secrets  secret.Set
+	look     style
 }
 
 func (a *app) root() *cli.Command {
@@ -109,12 +123,12 @@ func (a *app) root() *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour: auto, always or never"}},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			var ok bool
-			if a.look, ok = newStyle(c.String("color"), a.streams.Out); !ok {
+			if a.look, ok = newStyle(c.String("color"), a.terminal.Out); !ok {
 				return ctx, usage(fmt.Sprintf("--color %q is not known", c.String("color")), "auto, always and never are")
 			}
 			return ctx, nil
 		},
-		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.showCommand(), a.initCommand(), a.explainCommand(), a.demoCommand()},
+		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.judgeCommand(), a.showCommand(), a.initCommand(), a.explainCommand(), a.demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
 				return usage(fmt.Sprintf("there is no command %q", name), nearest(name, commandNames(c), "commands"))
@@ -167,6 +181,7 @@ func (a *app) failureOf(err error) *failure {
 	var trust *send.TrustError
 	var unreachable *send.UnreachableError
 	var file *record.FileError
+	var kept *trial.FileError
 	switch {
 	case err == nil:
 		return nil
@@ -182,6 +197,8 @@ func (a *app) failureOf(err error) *failure {
 		return &failure{exitUnproved, trust.Error(), "name the certificates to trust with --ca FILE, a client certificate with --cert and --key; or correct --at"}
 	case errors.As(err, &unreachable):
 		return &failure{exitUnproved, unreachable.Error(), "start the service, or correct --at"}
+	case errors.As(err, &kept):
+		return &failure{exitUsage, kept.Error(), "name a file in a folder that exists and can be written to"}
 	case errors.As(err, &file):
 		return &failure{exitUsage, err.Error(), "make a new run with: obiter try"}
 	case errors.Is(err, context.Canceled):

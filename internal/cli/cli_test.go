@@ -18,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"obiter/internal/cli"
 	"obiter/internal/harbour"
 )
 
@@ -48,8 +49,31 @@ type outcome struct {
 	out, errors string
 }
 
-// obiter runs the program in a folder.
+// obiter runs the command line in a folder, in this process: coverage sees it. A
+// test that runs beside others uses process.
 func obiter(t testing.TB, dir string, args ...string) outcome {
+	t.Helper()
+	back, err := os.Getwd()
+	if err == nil {
+		err = os.Chdir(dir)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		if err := os.Chdir(back); err != nil {
+			t.Fatal(err)
+		}
+	}()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	var out, errors strings.Builder
+	status := cli.Run(ctx, append([]string{"obiter"}, args...), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errors})
+	return outcome{status, out.String(), errors.String()}
+}
+
+// process runs the built program in a folder.
+func process(t testing.TB, dir string, args ...string) outcome {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -190,7 +214,7 @@ func TestBadInput(t *testing.T) {
 		"ref.yaml":     "openapi: 3.1.0\npaths:\n  /a:\n    $ref: '#/components/x'\n",
 		"nopaths.yaml": "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {}\n",
 		"some.yaml":    "openapi: 3.1.0\npaths:\n  /a: {post: {requestBody: {content: {application/json: {schema: {type: object}}}}}}\n  /b: {post: {requestBody: {content: {application/json: {schema: {type: strin}}}}}}\n",
-		"corrupt":      "{\"obiter\":1}\n{\"case\":}\n", "other": "hello\n", "fine": "{\"obiter\":1,\"program\":\"x\"}\n",
+		"corrupt":      "{\"obiter\":2}\n{\"case\":}\n", "other": "hello\n", "old": "{\"obiter\":1}\n", "fine": "{\"obiter\":2,\"program\":\"x\"}\n",
 	} {
 		put(t, dir, name, text)
 	}
@@ -235,12 +259,12 @@ func TestBadInput(t *testing.T) {
 		{"try --at ~ --parallel 0", 2, "--parallel 0 is out of range"},
 		{"try --at ~ --timeout x", 2, "--timeout \"x\" is not a value that it takes"},
 		{"try --at ~ --header nonsense", 2, "error: --header \"nonsense\" is no header"},
-		{"try --at ~ --save nowhere/run", 2, "the run file nowhere/run cannot be written"},
-		{"try some.yaml", 2, "error: it is not said where the service is\nhint: add --at"},
+		{"try --at ~ --save nowhere/run", 2, "cannot write the run file nowhere/run"},
+		{"try some.yaml", 2, "error: no service URL: name it with --at, or under at: in obiter.yaml"},
 		{"show", 2, "error: show takes one case id"},
-		{"show abcdef", 2, "error: there is no run in .obiter/last.ndjson\nhint: make one with: obiter try"},
+		{"show abcdef", 2, "error: there is no run file .obiter/last.ndjson\nhint: make one with: obiter try"},
 		{"show --run corrupt abcdef", 2, "error: corrupt: line 2: not readable as JSON"},
-		{"show --run other abcdef", 2, "error: other: line 1: this is no run file"},
+		{"show --run other abcdef", 2, "error: other: line 1: not a run file"},
 		{"show --run fine abcdef", 2, "error: fine has no case \"abcdef\"\nhint: obiter try prints the ids"},
 		{"demo x", 2, "demo takes no argument"},
 		{"demo --fault x", 2, "there is no mistake \"x\" in the harbour\nhint: obiter demo --faults"},
@@ -436,7 +460,7 @@ func TestColour(t *testing.T) {
 		colour string
 		want   bool
 	}{{"auto", false}, {"never", false}, {"always", true}} {
-		o := obiter(t, dir, "--color", c.colour, "survey")
+		o := process(t, dir, "--color", c.colour, "survey")
 		if got := strings.Contains(o.out, "\x1b["); got != c.want || o.status != 0 {
 			t.Errorf("--color %s: colour %v, status %d", c.colour, got, o.status)
 		}
@@ -445,9 +469,9 @@ func TestColour(t *testing.T) {
 
 func TestHelpAndVersion(t *testing.T) {
 	dir := t.TempDir()
-	obiter(t, dir).check(t, 0, "Begin with:  obiter demo", "")
-	obiter(t, dir, "--help").check(t, 0, "survey", "")
-	obiter(t, dir, "try", "--help").check(t, 0, "--allow-host", "")
-	obiter(t, dir, "--version").check(t, 0, "obiter version ", "")
-	obiter(t, dir, "completion", "bash").check(t, 0, "complete", "")
+	process(t, dir).check(t, 0, "Begin with:  obiter demo", "")
+	process(t, dir, "--help").check(t, 0, "survey", "")
+	process(t, dir, "try", "--help").check(t, 0, "--allow-host", "")
+	process(t, dir, "--version").check(t, 0, "obiter version ", "")
+	process(t, dir, "completion", "bash").check(t, 0, "complete", "")
 }

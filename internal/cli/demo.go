@@ -22,6 +22,7 @@ import (
 	"obiter/internal/oad"
 	"obiter/internal/report"
 	"obiter/internal/send"
+	"obiter/internal/trial"
 )
 
 func (a *app) demoCommand() *cli.Command {
@@ -109,24 +110,25 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	if err != nil {
 		return err
 	}
-	t := &trial{app: a, conf: conf, doc: doc, opt: opt, base: base, depth: c.String("depth"), wide: 8, without: map[string]string{},
-		send: send.Options{Agent: agent(), RunID: rand.Text()}}
-	if err := t.ready(); err != nil {
-		return err
-	}
 	a.step("What there is to break", "obiter survey openapi.yaml")
-	if err := a.survey(doc, settled(opt, doc, conf, nil), false, false); err != nil {
+	if err := a.survey(doc, trial.Configured(opt, doc, conf, nil), false, false); err != nil {
 		return err
 	}
 	a.step("Send it all, and judge every answer", "obiter try openapi.yaml --at "+base.String())
-	rep, err := t.do(ctx)
+	out, err := trial.Run(ctx, trial.Options{Config: conf, Document: doc, Plan: opt, Base: base, Send: send.Options{Agent: agent(), RunID: rand.Text()}, Parallel: 8,
+		Secrets: &a.secrets, Head: head(c.String("depth")), Files: []string{trial.LastRun("")}}, a.events(a.streams.Out, doc, base))
+	a.leftOver(out)
+	rep := out.Report
+	if err != nil && rep == nil {
+		return err
+	}
 	if err != nil {
-		return t.outcome(rep, err)
+		return a.outcome(result{report: rep, failed: out.Failed, file: trial.LastRun("")}, err)
 	}
 	entries := rep.Entries()
 	a.learned(rep)
 	a.findings(entries)
-	a.totals(rep, entries)
+	a.totals(rep, entries, trial.LastRun(""))
 	return a.planted(rep, entries, faults)
 }
 

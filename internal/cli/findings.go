@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"obiter/internal/judge"
@@ -82,7 +81,7 @@ func caseList(e *report.Entry) string {
 }
 
 // totals prints the last lines of a run.
-func (a *app) totals(rep *report.Report, entries []*report.Entry) {
+func (a *app) totals(rep *report.Report, entries []*report.Entry, file string) {
 	t := rep.Totals()
 	errors, warnings := 0, 0
 	for _, e := range entries {
@@ -106,8 +105,8 @@ func (a *app) totals(rep *report.Report, entries []*report.Entry) {
 		if warnings > 0 {
 			fmt.Fprintf(out, ", %s", plural(warnings, "warning"))
 		}
-		fmt.Fprintf(out, ". The run is kept in %s.\nOne case in full: obiter show %s. What a finding means: obiter explain %s.\n", filepath.Join(runFolder, lastRun), entries[0].Examples[0].Case, entries[0].Code)
+		fmt.Fprintf(out, ". The run is kept in %s.\nOne case in full: obiter show %s. What a finding means: obiter explain %s.\n", file, entries[0].Examples[0].Case, entries[0].Code)
 	} else if t.Cases > 0 {
-		fmt.Fprintf(out, "The run is kept in %s.\n", filepath.Join(runFolder, lastRun))
+		fmt.Fprintf(out, "The run is kept in %s.\n", file)
 	}
 }

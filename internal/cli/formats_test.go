@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -47,18 +48,13 @@ func TestWhatMachinesReadObeysItsSchema(t *testing.T) {
 	kinds := map[string]int{}
 	for line := range strings.Lines(run.out) {
 		obeys(t, schema("run"), line)
-		switch {
-		case strings.Contains(line, `"response":`):
-			kinds["result"]++
-		case strings.HasPrefix(line, `{"case":`):
-			kinds["late"]++
-		case strings.HasPrefix(line, `{"totals":`):
-			kinds["totals"]++
-		case strings.HasPrefix(line, `{"obiter":`):
-			kinds["head"]++
+		var l struct{ Type string }
+		if err := json.Unmarshal([]byte(line), &l); err != nil {
+			t.Fatal(err)
 		}
+		kinds[l.Type]++
 	}
-	if kinds["result"] < 500 || kinds["late"] == 0 || kinds["totals"] != 1 || kinds["head"] != 1 {
+	if kinds["case"] < 500 || kinds["finding"] == 0 || kinds["repeat"] == 0 || kinds["closing"] == 0 || kinds["end"] != 1 || kinds["run"] != 1 {
 		t.Errorf("lines %v", kinds)
 	}
 	outcome := obiter(t, dir, "try", "--at", at, "--format", "json")
@@ -78,5 +74,5 @@ func TestExplain(t *testing.T) {
 	obiter(t, dir, "explain", "maxLength").check(t, 0, "one character too long", "")
 	obiter(t, dir, "explain", "mised-field").check(t, 2, "", "error: \"mised-field\" is no finding and no rule\nhint: did you mean missed-field?\n")
 	obiter(t, dir, "explain", "a", "b").check(t, 2, "", "error: explain takes one finding or rule")
-	obiter(t, folder(t), "try", "--format", "xml", "--at", "http://127.0.0.1:1").check(t, 2, "", "error: --format \"xml\" is not known\nhint: text, json and ndjson are\n")
+	obiter(t, folder(t), "try", "--format", "xml", "--at", "http://127.0.0.1:1").check(t, 2, "", "error: invalid value \"xml\" for --format\nhint: use text, json or ndjson\n")
 }

@@ -8,9 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -43,7 +41,7 @@ const maxConfig = 4 << 20
 
 // configured reads the configuration: the one that is named, or obiter.yaml in
 // the current folder; none is an empty one.
-func configured(c *cli.Command) (*config.Config, error) {
+func (a *app) configured(c *cli.Command) (*config.Config, error) {
 	name := c.String("config")
 	if name == "" {
 		if _, err := os.Stat(configFile); err != nil {
@@ -67,6 +65,9 @@ func configured(c *cli.Command) (*config.Config, error) {
 	if err != nil {
 		return nil, err
 	}
+	for name, value := range conf.Secrets(nil) {
+		a.secrets.Learn(name, value)
+	}
 	for _, file := range []*string{&conf.Description, &conf.Files.CA, &conf.Files.Cert, &conf.Files.Key} {
 		if *file != "" && !filepath.IsAbs(*file) {
 			*file = filepath.Join(filepath.Dir(name), *file)
@@ -78,7 +79,7 @@ func configured(c *cli.Command) (*config.Config, error) {
 // prepared is what every command that plans begins with: the configuration, and
 // the description that goes with it.
 func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
-	conf, err := configured(c)
+	conf, err := a.configured(c)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -98,50 +99,6 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 		schemes = append(schemes, s.Name)
 	}
 	return conf, doc, conf.CheckSchemes(schemes)
-}
-
-// settled are the options of a plan with what the configuration says, given the
-// values of fixtures.
-func settled(opt plan.Options, doc *oad.Document, conf *config.Config, values map[string]any) plan.Options {
-	if opt.Removable == nil {
-		opt.Removable, opt.PerCase = removable(doc, conf)
-	}
-	opt.Values, opt.Statuses, opt.Messages, opt.Bodies, opt.Rules = values, conf.Statuses, conf.Messages, map[string]any{}, map[string][]config.Rule{}
-	opt.Now = time.Now()
-	for name, o := range conf.Operations {
-		for _, r := range o.Rules {
-			r.Patch = conf.Expand(r.Patch, values)
-			opt.Rules[name] = append(opt.Rules[name], r)
-		}
-		if o.Body != nil {
-			opt.Bodies[name] = conf.Expand(conf.Known(o.Body, values), values)
-		}
-	}
-	opt.Credentials = nil
-	for name, value := range conf.Credentials {
-		if values == nil || conf.Resolves(value, values) {
-			opt.Credentials = append(opt.Credentials, name)
-		}
-	}
-	for _, h := range conf.Headers {
-		if values == nil || conf.Resolves(h[1], values) {
-			opt.Headers = append(slices.Clone(opt.Headers), h[0])
-		}
-	}
-	return opt
-}
-
-// removable are the DELETE operations that fixtures make records for, and all
-// operations that have new ones for each case.
-func removable(doc *oad.Document, conf *config.Config) (removable, perCase map[string]bool) {
-	removable, perCase = map[string]bool{}, map[string]bool{}
-	for _, o := range doc.Operations {
-		if o.Method == "DELETE" && conf.Removable(o.Name()) {
-			removable[o.Name()] = true
-		}
-		perCase[o.Name()] = slices.ContainsFunc(conf.Own(o.Name()), func(f config.Fixture) bool { return f.Each == "case" })
-	}
-	return removable, perCase
 }
 
 // description reads the one that a command names, or the configuration, or the

@@ -2,12 +2,9 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -17,6 +14,7 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/record"
+	"obiter/internal/trial"
 )
 
 func (a *app) showCommand() *cli.Command {
@@ -24,7 +22,7 @@ func (a *app) showCommand() *cli.Command {
 		Name:      "show",
 		Usage:     "one case in full: sent, answered, why it falls short, and a curl line",
 		ArgsUsage: "CASE",
-		Flags:     []cli.Flag{&cli.StringFlag{Name: "run", Value: filepath.Join(runFolder, lastRun), Usage: "the run `FILE` to look in"}},
+		Flags:     []cli.Flag{&cli.StringFlag{Name: "run", Value: trial.LastRun(""), Usage: "the run `FILE` to look in"}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 {
 				return usage("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
@@ -42,18 +40,11 @@ func (a *app) showCommand() *cli.Command {
 // find looks a case up in a run file: by its id, or the beginning of one.
 func find(name, id string) (record.Head, record.Result, error) {
 	var none record.Result
-	f, err := os.Open(name)
-	if errors.Is(err, os.ErrNotExist) {
-		return record.Head{}, none, usage("there is no run in "+name, "make one with: obiter try")
-	}
+	f, r, err := openRun(name)
 	if err != nil {
-		return record.Head{}, none, usage(fmt.Sprintf("the run file %s cannot be read: %v", name, errors.Unwrap(err)), "")
+		return record.Head{}, none, err
 	}
 	defer f.Close()
-	r, err := record.NewReader(f)
-	if err != nil {
-		return record.Head{}, none, fmt.Errorf("%s: %w", name, err)
-	}
 	var found []record.Result
 	var exact *record.Result
 	for res, err := range r.Results() {
@@ -68,11 +59,11 @@ func find(name, id string) (record.Head, record.Result, error) {
 		}
 	}
 	if exact != nil { // read to the end, where what the whole run shows stands
-		return r.Head, withLate(*exact, r), nil
+		return r.Head, withRunFindings(*exact, r), nil
 	}
 	switch len(found) {
 	case 1:
-		return r.Head, withLate(found[0], r), nil
+		return r.Head, withRunFindings(found[0], r), nil
 	case 0:
 		return r.Head, none, usage(fmt.Sprintf("%s has no case %q", name, id), "obiter try prints the ids of what it found; obiter cases lists all")
 	}
@@ -83,9 +74,9 @@ func find(name, id string) (record.Head, record.Result, error) {
 	return r.Head, none, usage(fmt.Sprintf("%q is the beginning of several cases", id), "which one: "+strings.Join(ids, ", "))
 }
 
-// withLate adds what the whole run shows of a case.
-func withLate(res record.Result, r *record.Reader) record.Result {
-	res.Findings = append(res.Findings, r.Late[res.ID]...)
+// withRunFindings adds what the whole run shows of a case.
+func withRunFindings(res record.Result, r *record.Reader) record.Result {
+	res.Findings = append(res.Findings, r.RunFindings[res.ID]...)
 	return res
 }
 
@@ -169,8 +160,8 @@ func (a *app) about(out io.Writer, res record.Result) {
 		want += ", with a message that matches " + clean(res.Expect.Says)
 	}
 	fmt.Fprintln(out, "expected   "+want)
-	if len(res.Beside) > 0 {
-		fmt.Fprintln(out, "beside     "+clean(strings.Join(res.Beside, ", "))+" may be blamed too, for a rule of the configuration")
+	if len(res.MayBlame) > 0 {
+		fmt.Fprintln(out, "beside     "+clean(strings.Join(res.MayBlame, ", "))+" may be blamed too, for a rule of the configuration")
 	}
 	verdict := string(res.Verdict)
 	switch res.Verdict {

@@ -13,6 +13,7 @@ import (
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/survey"
+	"obiter/internal/trial"
 )
 
 func (a *app) surveyCommand() *cli.Command {
@@ -35,7 +36,7 @@ func (a *app) surveyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.survey(doc, settled(opt, doc, conf, nil), c.Bool("fields"), c.String("format") == "json")
+			return a.survey(doc, trial.Configured(opt, doc, conf, nil), c.Bool("fields"), c.String("format") == "json")
 		},
 	}
 }

@@ -1,23 +1,29 @@
 package cli
 
 import (
+	"cmp"
 	"context"
-	"encoding/json"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/layout"
+	"obiter/internal/config"
+	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
 	"obiter/internal/report"
+	"obiter/internal/send"
+	"obiter/internal/trial"
 )
 
 func (a *app) tryCommand() *cli.Command {
@@ -38,19 +44,146 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file as it is written"},
 			&cli.StringFlag{Name: "save", Usage: "keep the run in `FILE` as well"},
 		),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			conf, doc, err := a.prepared(c)
-			if err != nil {
-				return err
+		Action: a.try,
+	}
+}
+
+func (a *app) try(ctx context.Context, c *cli.Command) error {
+	conf, doc, err := a.prepared(c)
+	if err != nil {
+		return err
+	}
+	opt, err := a.trialOptions(c, conf, doc)
+	if err != nil {
+		return err
+	}
+	format := c.String("format")
+	words := a.streams.Out
+	switch format {
+	case "ndjson":
+		opt.Copy, words = a.terminal.Out, io.Discard // secrets are taken out before they come here
+	case "json":
+		words = io.Discard
+	}
+	out, err := trial.Run(ctx, opt, a.events(words, doc, opt.Base))
+	a.leftOver(out)
+	if out.Report == nil {
+		return err
+	}
+	return a.outcome(result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun("")}, err)
+}
+
+// trialOptions reads the options of try.
+func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Document) (opt trial.Options, err error) {
+	at := cmp.Or(c.String("at"), conf.At)
+	if at == "" && len(doc.Servers) > 0 {
+		at = doc.Servers[0]
+	}
+	if at == "" {
+		return opt, usage("no service URL: name it with --at, or under at: in obiter.yaml", "for example --at http://localhost:8080")
+	}
+	if opt.Base, err = address(at); err != nil {
+		return opt, err
+	}
+	if opt.Plan, err = planOptions(c, strings.TrimSuffix(opt.Base.String(), "/")); err != nil {
+		return opt, err
+	}
+	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
+		return opt, usage(fmt.Sprintf("--parallel %d is out of range", c.Int("parallel")), "use 1 to 1024")
+	}
+	if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
+		return opt, err
+	}
+	if c.Duration("timeout") <= 0 {
+		return opt, usage("--timeout must be longer than zero", "for example --timeout 5s")
+	}
+	headers, err := headers(c.StringSlice("header"))
+	if err != nil {
+		return opt, err
+	}
+	trust, err := a.trust(c, conf)
+	if err != nil {
+		return opt, err
+	}
+	opt.Config, opt.Document, opt.Parallel, opt.Secrets = conf, doc, c.Int("parallel"), &a.secrets
+	opt.Send = send.Options{Timeout: c.Duration("timeout"), AllowHosts: append(c.StringSlice("allow-host"), conf.AllowHosts...), Headers: headers, Agent: agent(), RunID: rand.Text(), TLS: trust}
+	opt.Head = head(c.String("depth"))
+	if opt.Files = []string{trial.LastRun("")}; c.String("save") != "" {
+		opt.Files = append(opt.Files, c.String("save"))
+	}
+	return opt, nil
+}
+
+// head is what a run file says of its making.
+func head(depth string) record.Head {
+	return record.Head{Program: version(), Depth: depth, Started: time.Now().UTC().Format(time.RFC3339)}
+}
+
+// events turns what happens in a trial into text.
+func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Events {
+	var bar *progress
+	width := 0
+	return trial.Events{
+		Warning:    func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+clean(text)) },
+		LeftBehind: func(text string) { fmt.Fprintln(a.streams.Err, "left behind: "+clean(text)) },
+		Begun: func(p *plan.Plan) {
+			fmt.Fprintln(words, a.heading(doc)+a.look.dim(", at "+clean(base.String())))
+			fmt.Fprintln(words)
+			for op := range p.Names() {
+				width = min(max(width, len([]rune(op))), 60)
 			}
-			t, err := a.trialOf(c, conf, doc)
-			if err != nil {
-				return err
-			}
-			rep, err := t.do(ctx)
-			return t.outcome(rep, err)
+			bar = newProgress(a.terminal.Err, p.Len())
+		},
+		Progress: func(done int) { bar.sent(done) },
+		Finished: func(op *plan.Operation, l *report.Line) {
+			bar.clear()
+			fmt.Fprintln(words, "  "+a.operationLine(op, l, width))
+			bar.operationDone()
 		},
 	}
+}
+
+// leftOver tells how many records are left behind beyond those that were listed.
+func (a *app) leftOver(out *trial.Outcome) {
+	if more := out.Left - trial.MaxListed; more > 0 {
+		fmt.Fprintf(a.streams.Err, "left behind: %s more\n", number(more))
+	}
+}
+
+// trust is what the command line or the configuration says of certificates.
+func (a *app) trust(c *cli.Command, conf *config.Config) (*tls.Config, error) {
+	ca, cert, key := cmp.Or(c.String("ca"), conf.Files.CA), cmp.Or(c.String("cert"), conf.Files.Cert), cmp.Or(c.String("key"), conf.Files.Key)
+	if (cert == "") != (key == "") {
+		return nil, usage("one of --cert and --key is missing", "a client certificate is both")
+	}
+	if ca == "" && cert == "" && !c.Bool("insecure") {
+		return nil, nil
+	}
+	trust := &tls.Config{MinVersion: tls.VersionTLS12}
+	if c.Bool("insecure") {
+		fmt.Fprintln(a.streams.Err, "warning: --insecure: the service's certificate is not checked, so anyone in between can read and change what is sent")
+		trust.InsecureSkipVerify = true
+	}
+	if ca != "" {
+		pem, err := os.ReadFile(ca)
+		if err != nil {
+			return nil, usage(fmt.Sprintf("cannot read the certificates in %s: %v", ca, errors.Unwrap(err)), "name a PEM file")
+		}
+		if trust.RootCAs, err = x509.SystemCertPool(); err != nil {
+			trust.RootCAs = x509.NewCertPool()
+		}
+		if !trust.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, usage(ca+" holds no certificate", "name a PEM file, which begins with -----BEGIN CERTIFICATE-----")
+		}
+	}
+	if cert != "" {
+		pair, err := tls.LoadX509KeyPair(cert, key)
+		if err != nil {
+			return nil, usage(fmt.Sprintf("cannot read the client certificate %s with the key %s: %v", cert, key, err), "name two PEM files that belong together")
+		}
+		trust.Certificates = []tls.Certificate{pair}
+	}
+	return trust, nil
 }
 
 func agent() string {
@@ -71,23 +204,6 @@ func headers(list []string) ([][2]string, error) {
 	return out, nil
 }
 
-// layout is the configured one; nil where it is to be learned.
-func (t *trial) layout() *layout.Known {
-	e := t.conf.Errors
-	if e == nil {
-		return nil
-	}
-	return &layout.Known{List: e.List, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation)}
-}
-
-func (t *trial) nameWidth() int {
-	width := 0
-	for op := range t.plan.Names() {
-		width = max(width, len([]rune(op)))
-	}
-	return min(width, 60)
-}
-
 // operationLine is an operation's outcome on one line.
 func (a *app) operationLine(op *plan.Operation, l *report.Line, width int) string {
 	name := clean(l.Operation)
@@ -103,122 +219,4 @@ func (a *app) operationLine(op *plan.Operation, l *report.Line, width int) strin
 		line += a.look.in(codeYellow, fmt.Sprintf("  %5s unproven", number(l.Unproven)))
 	}
 	return line
-}
-
-const (
-	runFolder = ".obiter"
-	lastRun   = "last.ndjson"
-)
-
-// runFile opens the files that the run is kept in and writes the first line.
-func (t *trial) runFile() (*record.Writer, func() error, error) {
-	if err := os.MkdirAll(runFolder, 0o755); err != nil {
-		return nil, nil, usage("the folder "+runFolder+" for the run file cannot be made: "+fmt.Sprint(errors.Unwrap(err)), "go to a folder that can be written to")
-	}
-	if err := os.WriteFile(filepath.Join(runFolder, ".gitignore"), []byte("*\n"), 0o644); err != nil {
-		return nil, nil, fmt.Errorf("writing the run file: %w", err)
-	}
-	var files []*os.File
-	var writers []io.Writer
-	for _, name := range []string{filepath.Join(runFolder, lastRun), t.save} {
-		if name == "" {
-			continue
-		}
-		f, err := os.Create(name)
-		if err != nil {
-			return nil, nil, usage(fmt.Sprintf("the run file %s cannot be written: %v", name, errors.Unwrap(err)), "name a file in a folder that exists")
-		}
-		files, writers = append(files, f), append(writers, f)
-	}
-	if t.format == "ndjson" {
-		writers = append(writers, t.app.streams.Out)
-	}
-	closeFiles := func() error {
-		var errs []error
-		for _, f := range files {
-			errs = append(errs, f.Close())
-		}
-		return errors.Join(errs...)
-	}
-	w, err := record.NewWriter(t.redact.writer(io.MultiWriter(writers...)), record.Head{
-		Program: version(), Description: t.doc.Name, At: t.base.String(), Seed: t.opt.Seed, Depth: t.depth,
-		Started: time.Now().UTC().Format(time.RFC3339), Headers: t.names,
-	})
-	return w, closeFiles, err
-}
-
-// outcome prints findings and totals, and turns them into an exit status.
-func (t *trial) outcome(rep *report.Report, err error) error {
-	if rep == nil {
-		return err
-	}
-	a := t.app
-	switch t.format {
-	case "json":
-		if e := t.writeJSON(rep, err); e != nil {
-			return e
-		}
-	case "ndjson":
-	default:
-		entries := rep.Entries()
-		a.learned(rep)
-		a.findings(entries)
-		a.totals(rep, entries)
-	}
-	switch {
-	case errors.Is(err, context.Canceled):
-		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + filepath.Join(runFolder, lastRun), ""}
-	case err != nil:
-		return err
-	case rep.Totals().Cases == 0:
-		return &failure{exitUnproved, "no operation has parameters or a body to break, so nothing was sent", "obiter survey tells why each operation is left out"}
-	case len(t.failed) > 0 && rep.Errors() == 0:
-		return usage("not everything could be tried: "+plural(len(t.failed), "fixture")+" could not be made ("+strings.Join(t.failed, ", ")+")", "mend that first; it is told above")
-	case !rep.Proven():
-		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", t.unprovenHint(rep)}
-	case rep.Errors() > 0:
-		return &failure{exitFindings, "", ""}
-	}
-	return nil
-}
-
-// outcomeJSON is what --format json gives: docs/formats/outcome.schema.json.
-type outcomeJSON struct {
-	Obiter      int             `json:"obiter"` // the version of the format
-	Program     string          `json:"program"`
-	Description string          `json:"description"`
-	At          string          `json:"at"`
-	Totals      record.Totals   `json:"totals"`
-	Operations  []lineJSON      `json:"operations"`
-	Findings    []*report.Entry `json:"findings"`
-}
-
-type lineJSON struct {
-	Operation string `json:"operation"`
-	Cases     int    `json:"cases"`
-	Passed    int    `json:"passed"`
-	Failed    int    `json:"failed"`
-	Unproven  int    `json:"unproven"`
-}
-
-func (t *trial) writeJSON(rep *report.Report, err error) error {
-	out := outcomeJSON{Obiter: record.Version, Program: version(), Description: t.doc.Name, At: t.base.String(), Totals: rep.Totals(), Operations: []lineJSON{}, Findings: rep.Entries()}
-	out.Totals.Layout, out.Totals.Interrupted = rep.Layout, errors.Is(err, context.Canceled)
-	for _, l := range rep.Lines {
-		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Unproven})
-	}
-	e := json.NewEncoder(t.app.streams.Out)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	return e.Encode(out)
-}
-
-// unprovenHint says in the service's own words why its controls were refused.
-func (t *trial) unprovenHint(rep *report.Report) string {
-	for _, l := range rep.Lines {
-		if l.ControlWords != "" {
-			return l.Operation + ": " + l.ControlWords + " (credentials go into --header; records that must exist are named by the examples of path parameters)"
-		}
-	}
-	return "look at a control with: obiter show"
 }

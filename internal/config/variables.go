@@ -141,32 +141,27 @@ func (c *Config) Everywhere() []string {
 	return out
 }
 
-// Secrets are values that may not be written anywhere: of environment variables
-// that the file refers to, and what headers and credentials are made of.
-func (c *Config) Secrets(values map[string]any) []string {
-	var out []string
-	add := func(s string) {
-		if len(s) >= minSecret && !slices.Contains(out, s) {
-			out = append(out, s)
-		}
-	}
+// Secrets are values that may not be written anywhere, by name: of environment
+// variables that the file refers to, and of fixtures where headers or credentials
+// are made of them.
+func (c *Config) Secrets(values map[string]any) map[string]string {
+	out := map[string]string{}
 	for _, ref := range references(c.tree.Value()) {
 		if v, set := c.env(ref); set {
 			if _, kept := values[ref]; !kept {
-				add(v)
+				out[ref] = v
 			}
 		}
 	}
-	for _, text := range c.Everywhere() {
-		for _, ref := range references(text) {
-			if v, kept := values[ref]; kept {
-				add(fmt.Sprint(v))
-			}
+	for name, v := range values {
+		if c.IsCredential(name) {
+			out[name] = fmt.Sprint(v)
 		}
 	}
 	return out
 }
 
-// minSecret is the length of the shortest text that is looked for: shorter ones
-// stand everywhere.
-const minSecret = 4
+// IsCredential reports whether headers or credentials are made of a value.
+func (c *Config) IsCredential(name string) bool {
+	return slices.ContainsFunc(c.Everywhere(), func(text string) bool { return slices.Contains(references(text), name) })
+}

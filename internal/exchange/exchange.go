@@ -8,11 +8,14 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"maps"
+	"math"
 	"net/http"
 	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"obiter/internal/instance"
 )
 
 // Kind is the sort of a case.
@@ -156,7 +159,8 @@ type Credential struct {
 	Flaw   string `json:"flaw,omitempty"` // missing, malformed or wrong
 }
 
-// Case is one request with its flaws, none for a control or an edge.
+// Case is one request with its flaws, none for a control or an edge. What has no
+// name in JSON is in a run file and not in a list of cases (see Exchange).
 type Case struct {
 	ID          string  `json:"case"` // ten hexadecimal digits
 	Name        string  `json:"name"`
@@ -169,43 +173,81 @@ type Case struct {
 	Expect      Expect  `json:"expect"`
 	// Credentials are put into the request when it is sent.
 	Credentials []Credential `json:"credentials,omitempty"`
-	// Beside are fields that may be blamed too: a flaw breaks a business rule of theirs.
-	Beside []string `json:"beside,omitempty"`
+	// MayBlame are fields that an answer may blame as well: a flaw breaks a
+	// business rule that is about them.
+	MayBlame []string `json:"mayBlame,omitempty"`
 
 	Number  int    `json:"-"` // place in the plan, from 1
-	Base    string `json:"-"` // the control that must be accepted for the case to prove anything
+	Base    string `json:"-"` // the shape of the control that must be accepted for the case to prove anything; of a control: its own
 	Body    any    `json:"-"` // the flawed part of the request as a JSON value: the body, or the parameters of a place
 	Control any    `json:"-"` // the same part of the control
-	// Alternatives are the fields of that part at which a oneOf or anyOf stands:
+	// Parts are all parts of a control by place, which its flawed requests share.
+	Parts map[string]any `json:"-"`
+	// Alternatives are the fields of the flawed part that have a oneOf or anyOf:
 	// about a flaw inside, an answer may speak of any branch.
 	Alternatives []string `json:"-"`
-	Secrets      []string `json:"-"` // values of writeOnly and password fields that are sent
+	SecretFields []string `json:"-"` // fields of the body that are writeOnly or passwords
 }
 
-// Described is what a description says of an answer.
-type Described struct {
-	Any    bool     // the operation documents answers at all
-	Status bool     // this status is among them
-	Known  []string // the documented statuses
-	Media  []string // the documented media types of the status; nil: none is
-	// Breaks tells how a body departs from the documented schema, and where; ""
-	// where it does not. Nil without a schema.
-	Breaks func(body any) (at, how string)
+// Part is the place that the case is about: of its flaw or edge, else the body.
+func (c Case) Part() string {
+	switch {
+	case c.Edge != nil:
+		return c.Edge.In
+	case len(c.Flaws) > 0:
+		return c.Flaws[0].In
+	}
+	return "body"
 }
 
-// Describe looks an answer up in the description, by status and media type.
-type Describe func(status int, mediaType string) Described
+// Secrets are the values of the secret fields that the body holds.
+func (c Case) Secrets() []string {
+	if len(c.SecretFields) == 0 {
+		return nil
+	}
+	body := c.Body
+	if c.Part() != "body" {
+		body, _ = instance.Decode(c.Request.Body)
+	}
+	var out []string
+	for _, at := range c.SecretFields {
+		if v, _ := instance.Get(body, at); v != nil {
+			if text, ok := v.(string); ok {
+				out = append(out, text)
+			}
+		}
+	}
+	return out
+}
+
+// Documented is what the description says of one answer; nil stands for an
+// operation that documents no answers.
+type Documented struct {
+	Status bool     `json:"status"`          // the status is documented
+	Known  []string `json:"known,omitempty"` // where it is not: those that are
+	Media  []string `json:"media,omitempty"` // the media types documented for the status
+	At     string   `json:"at,omitempty"`    // where the body departs from its documented schema
+	How    string   `json:"how,omitempty"`   // and in what way; empty where it does not
+}
+
+// Exchange is a case as it was sent, with what came back: all that judging knows.
+type Exchange struct {
+	Case
+	Response   Answer
+	Documented *Documented
+}
 
 // Answer is what came back, or Err why nothing did.
 type Answer struct {
 	Status    int
 	Header    http.Header
 	Body      []byte
-	Truncated bool // the body was longer than is read
-	Took      time.Duration
-	Cut       bool   // with Err: the service closed the connection, perhaps before it had read everything
-	Err       string // time-out, reset, not HTTP; empty where an answer came
-	Sent      *Case  // the case as it was sent, where records were made for it alone; nil: as it was planned
+	Truncated bool          // the body was longer than is read
+	Took      time.Duration // in whole microseconds
+	// ClosedEarly says, with Err, that the service closed the connection, perhaps
+	// before it had read everything.
+	ClosedEarly bool
+	Err         string // time-out, reset, not HTTP; empty where an answer came
 }
 
 type answerJSON struct {
@@ -215,14 +257,14 @@ type answerJSON struct {
 	BodyBase64 *string     `json:"bodyBase64,omitempty"`
 	MS         float64     `json:"ms"`
 	Truncated  bool        `json:"truncated,omitempty"`
-	Cut        bool        `json:"cut,omitempty"`
+	Closed     bool        `json:"closedEarly,omitempty"`
 	Error      string      `json:"error,omitempty"`
 }
 
 // MarshalJSON writes headers in the order of their names, and the body as text
 // where it is UTF-8, else as base64.
 func (a Answer) MarshalJSON() ([]byte, error) {
-	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Cut: a.Cut, Error: a.Err}
+	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, Error: a.Err}
 	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
 		for _, v := range a.Header[name] {
 			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
@@ -239,7 +281,7 @@ func (a *Answer) UnmarshalJSON(data []byte) error {
 		return err
 	}
 	body, err := bytesOf(in.Body, in.BodyBase64)
-	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, Cut: in.Cut, Took: time.Duration(in.MS * float64(time.Millisecond)), Err: in.Error}
+	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, ClosedEarly: in.Closed, Took: time.Duration(math.Round(in.MS*1000)) * time.Microsecond, Err: in.Error}
 	for _, h := range in.Headers {
 		a.Header.Add(h[0], h[1])
 	}

@@ -17,7 +17,7 @@ func TestLinesComeBackAsTheyWere(t *testing.T) {
 			Request: Request{Method: "POST", URL: "http://127.0.0.1:1/vessels?a=%3C", Headers: [][2]string{{"Accept", "*/*"}, {"Accept", "b"}}, Body: body},
 			Flaws:   []Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty", Reason: "r"}}, Edge: &Flaw{In: "query"},
 			Expect:      Expect{Constraint, []int{400, 422}, "digit"},
-			Credentials: []Credential{{"session", "bearer", "header", "Authorization", "missing"}}, Beside: []string{"/imo"}}
+			Credentials: []Credential{{"session", "bearer", "header", "Authorization", "missing"}}, MayBlame: []string{"/imo"}}
 		data, err := json.Marshal(c)
 		if err != nil {
 			t.Fatal(err)
@@ -26,7 +26,7 @@ func TestLinesComeBackAsTheyWere(t *testing.T) {
 		if err := json.Unmarshal(data, &back); err != nil || !reflect.DeepEqual(back, c) {
 			t.Errorf("%v\n%+v\n%+v\n%s", err, back, c, data)
 		}
-		a := Answer{Status: 422, Header: http.Header{"Content-Type": {"a/b"}, "X": {"1", "2"}}, Body: body, Truncated: true, Cut: true, Took: 1500 * time.Microsecond, Err: "e"}
+		a := Answer{Status: 422, Header: http.Header{"Content-Type": {"a/b"}, "X": {"1", "2"}}, Body: body, Truncated: true, ClosedEarly: true, Took: 1500 * time.Microsecond, Err: "e"}
 		if data, err = json.Marshal(a); err != nil {
 			t.Fatal(err)
 		}

@@ -28,7 +28,7 @@ func beyond(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 const minSecret = 8
 
 func echoesSecret(c exchange.Case, a exchange.Answer) []Finding {
-	for _, s := range c.Secrets {
+	for _, s := range c.Secrets() {
 		if len(s) >= minSecret && bytes.Contains(a.Body, []byte(s)) {
 			return []Finding{finding("echoes-secret", "", "", fmt.Sprintf("the value of a writeOnly or password field comes back in an answer of %s", StatusText(a.Status)))}
 		}
@@ -60,7 +60,7 @@ func slowly(c exchange.Case, a exchange.Answer, ctx Context) (Finding, bool) {
 
 // undocumented holds an answer against the description.
 func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document) []Finding {
-	if ctx.Describe == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || len(c.Flaws) == 1 && rule.Of(c.Flaws[0]).Layer == rule.Server {
+	if ctx.Documented == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || len(c.Flaws) == 1 && rule.Of(c.Flaws[0]).Layer == rule.Server {
 		return nil
 	}
 	if c.Kind == exchange.Flawed && a.Status < 300 && c.Expect.Class != exchange.Either {
@@ -69,26 +69,21 @@ func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.D
 	if c.Kind != exchange.Flawed && a.Status >= 400 {
 		return nil // that a valid request is refused is what is to be said
 	}
-	d := ctx.Describe(a.Status, doc.Media)
+	d := ctx.Documented
 	one := func(at, message string, args ...any) []Finding {
 		return []Finding{finding("undocumented", "", at, fmt.Sprintf(message, args...))}
 	}
 	switch {
-	case !d.Any:
-		return nil
 	case !d.Status:
 		return one("", "%s is not among the documented answers (%s)", StatusText(a.Status), strings.Join(d.Known, ", "))
 	case d.Media == nil || len(a.Body) == 0:
 		return nil
 	case !slices.Contains(d.Media, doc.Media) && !slices.ContainsFunc(d.Media, func(m string) bool { return covers(m, doc.Media) }):
 		return one("Content-Type", "an answer of %s is %s, where %s is documented", StatusText(a.Status), orNothing(doc.Media), strings.Join(d.Media, " or "))
-	case d.Breaks == nil || doc.Value == nil || a.Truncated || strings.HasSuffix(doc.Media, "xml"):
+	case d.How == "" || doc.Value == nil || a.Truncated || strings.HasSuffix(doc.Media, "xml"):
 		return nil
 	}
-	if at, how := d.Breaks(doc.Value); how != "" {
-		return one(at, "the body of %s departs from its documented schema at %s: %s", StatusText(a.Status), shownPlace(at), how)
-	}
-	return nil
+	return one(d.At, "the body of %s departs from its documented schema at %s: %s", StatusText(a.Status), shownPlace(d.At), d.How)
 }
 
 func orNothing(media string) string {

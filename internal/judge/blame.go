@@ -137,7 +137,7 @@ func besideAlternative(c exchange.Case, n layout.Named) bool {
 // mayBeBlamed tells whether a name is of a field that a business rule speaks of
 // which the flaw breaks as well.
 func mayBeBlamed(c exchange.Case, n layout.Named) bool {
-	return slices.ContainsFunc(c.Beside, func(at string) bool {
+	return slices.ContainsFunc(c.MayBlame, func(at string) bool {
 		fit := n.Name.Fits(at)
 		return fit != layout.None && fit != layout.Root
 	})
@@ -179,9 +179,9 @@ func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 	var found []Finding
 	for _, n := range astray {
 		switch {
-		case n.Known && n.Name.Fits("") == layout.Exact:
+		case n.InRequest && n.Name.Fits("") == layout.Exact:
 			// The body as a whole, named beside the field.
-		case n.Known:
+		case n.InRequest:
 			words := ""
 			if n.Message != "" {
 				words = ": “" + shorten(n.Message) + "”"

@@ -23,7 +23,7 @@ func TestBusinessVerdicts(t *testing.T) {
 	}
 	both := `{"title":"Invalid","errors":[{"pointer":"#/name","detail":"a"},{"pointer":"#/flag","detail":"b"}]}`
 	says := func(c exchange.Case, text string) exchange.Case { c.Expect.Says = text; return c }
-	beside := func(c exchange.Case, at ...string) exchange.Case { c.Beside = at; return c }
+	beside := func(c exchange.Case, at ...string) exchange.Case { c.MayBlame = at; return c }
 	for _, x := range []struct {
 		name string
 		c    exchange.Case
@@ -76,7 +76,7 @@ func TestAConfiguredNotation(t *testing.T) {
 		`{"title":"x","errors":[{"at":"/crew/0/name","says":"x"}]}`:   "error odd-layout",
 		`{"title":"x","errors":[{"at":"crew[0].name","detail":"x"}]}`: "error odd-layout",
 	} {
-		known := layout.Known{List: "/errors", Field: "/at", Notation: layout.Dotted}
+		known := layout.Layout{List: "/errors", Field: "/at", Notation: layout.Dotted}
 		j := Case(c, answer(422, problemMedia, body), Context{Proven: true, Layout: &known})
 		if codes(j.Findings) != want {
 			t.Errorf("%s: %q, want %q", body, codes(j.Findings), want)

@@ -12,11 +12,11 @@ const (
 
 // Code is what is said of a kind of finding, for every place that shows one.
 type Code struct {
-	Code     string
-	Severity Severity
-	Title    string // one line
-	Cites    string // the standard it rests on; may be empty
-	Itself   bool   // wrong whether or not the operation's control was accepted
+	Code        string
+	Severity    Severity
+	Title       string // one line
+	Cites       string // the standard it rests on; may be empty
+	Independent bool   // wrong whether or not the operation's control was accepted
 
 	Means   string // what was seen
 	Matters string // what it does to a client

@@ -45,17 +45,17 @@ const (
 
 // Context is what is known beside a case and its answer.
 type Context struct {
-	Proven   bool              // the operation's control was accepted; not used for a control itself
-	Control  time.Duration     // how long that took; 0: not known
-	Layout   *layout.Known     // how fields are named, where that is configured
-	Describe exchange.Describe // what the description says of answers; nil: nothing
+	Proven     bool                 // the operation's control was accepted; not used for a control itself
+	Control    time.Duration        // how long that took; 0: not known
+	Layout     *layout.Layout        // how fields are named, where that is configured
+	Documented *exchange.Documented // what the description says of this answer; nil: nothing
 }
 
 // Judgement is what a case comes to.
 type Judgement struct {
-	Verdict  Verdict
-	Findings []Finding
-	Traits   *Traits // of a rejection; nil for anything else
+	Verdict     Verdict
+	Findings    []Finding
+	Fingerprint *Fingerprint // of a rejection; nil for anything else
 }
 
 // Case judges one answer.
@@ -63,7 +63,7 @@ func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
 	var out Judgement
 	doc, departures := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	if c.Kind == exchange.Flawed {
-		out.Findings, out.Traits = flawed(c, a, ctx, doc, departures)
+		out.Findings, out.Fingerprint = flawed(c, a, ctx, doc, departures)
 	} else {
 		out.Findings = valid(c, a)
 	}
@@ -77,7 +77,7 @@ func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
 	if unproven {
 		out.Findings = slices.DeleteFunc(out.Findings, func(f Finding) bool {
 			known, ok := Find(f.Code)
-			return ok && !known.Itself
+			return ok && !known.Independent
 		})
 	}
 	slices.SortStableFunc(out.Findings, func(a, b Finding) int { return cmp.Compare(Rank(a.Code), Rank(b.Code)) })
@@ -134,7 +134,7 @@ func reasons(c exchange.Case, a exchange.Answer) string {
 	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, nil))
 	for _, n := range reading.Fields {
-		if n.Known && n.Message != "" {
+		if n.InRequest && n.Message != "" {
 			return fmt.Sprintf(": %q “%s”", n.Name.Raw, shorten(n.Message))
 		}
 	}
@@ -186,12 +186,12 @@ func shownPointer(pointer string) string {
 // flawed judges the answer to a request that must be rejected. What rules out
 // the rest comes first: a success, a crash and a redirect are each the one
 // thing to say.
-func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Traits) {
+func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Fingerprint) {
 	field := fieldOf(c)
 	success := a.Status >= 200 && a.Status < 300
-	one := func(f Finding) ([]Finding, *Traits) { return []Finding{f}, nil }
+	one := func(f Finding) ([]Finding, *Fingerprint) { return []Finding{f}, nil }
 	switch {
-	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.Cut:
+	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.ClosedEarly:
 		return nil, nil // a service need not read on (RFC 9110, section 15.5.14)
 	case a.Err != "":
 		return one(finding("no-answer", field, "", said(c)+" got no answer: "+a.Err))
@@ -299,7 +299,7 @@ func isBlank(c exchange.Case) bool {
 	return there && (v == nil || v == "")
 }
 
-func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Traits) {
+func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Fingerprint) {
 	var found []Finding
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	if !right {
@@ -318,7 +318,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 		f.Cites = d.Cites
 		found = append(found, f)
 	}
-	traits := traitsOf(c, a, doc)
+	print := fingerprint(c, a, doc)
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
 	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c, a.Status) {
 		vocabulary := layout.NewVocabulary(c.Body, c.Control, pointers(c))
@@ -332,7 +332,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 		blamed := blame(c, doc, reading)
 		found = append(found, blamed...)
 		found = append(found, wrongWords(c, a, reading)...)
-		traits.fields(c, reading, blamed)
+		print.fields(c, reading, blamed)
 	}
 	if c.Expect.Says != "" && right && !asksForField(c, a.Status) {
 		found = append(found, wrongWords(c, a, layout.Reading{})...)
@@ -340,7 +340,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 	if f, slow := slowly(c, a, ctx); slow {
 		found = append(found, f)
 	}
-	return found, traits
+	return found, print
 }
 
 func oneOf(statuses []int) string {

@@ -159,7 +159,7 @@ func TestVerdicts(t *testing.T) {
 		{"sound: no record at such an address", broken(t, exchange.PathParameter, "/id pattern"), answer(404, problemMedia, `{"status":404}`), ""},
 
 		{"sound: a coding that is passed over, JSON's charset too", broken(t, exchange.Either, "request unusual-charset"), answer(201, "application/json", `{}`), ""},
-		{"sound: a closed connection to a large body", large, exchange.Answer{Err: "the connection was reset", Cut: true}, ""},
+		{"sound: a closed connection to a large body", large, exchange.Answer{Err: "the connection was reset", ClosedEarly: true}, ""},
 		{"sound: hidden rather than not found", broken(t, exchange.NotFound, "request unknown-path"), answer(403, problemMedia, `{"status":403}`), ""},
 		{"sound: 406 for an image", broken(t, exchange.NotAcceptable, "request unusual-accept"), answer(406, problemMedia, `{"status":406}`), ""},
 		{"a large body that is waited for", large, exchange.Answer{Err: "no complete answer within 10s"}, "no-answer"},
@@ -325,7 +325,7 @@ func FuzzCase(f *testing.F) {
 	f.Add(-405, "", []byte("\x00"), false)
 	f.Add(201, "application/problem+xml", []byte(`<problem xmlns="urn:ietf:rfc:7807"><errors><i/></errors></problem>`), true)
 	c := broken(f, exchange.Constraint, "/crew/1/rank enum", "/name minLength")
-	c.Secrets = []string{"tide tables of old"}
+	c.SecretFields = []string{"/name"}
 	f.Fuzz(func(t *testing.T, status int, media string, body []byte, single bool) {
 		k := c
 		if single {
@@ -347,12 +347,12 @@ func FuzzCase(f *testing.F) {
 				t.Fatalf("%+v", x)
 			}
 		}
-		w := NewWhole()
+		w := newConsistency()
 		for range 6 {
-			w.Add(k, a, first)
+			w.add(k, a, first)
 		}
-		w.Findings()
-		w.Learned()
+		w.findings()
+		w.learned()
 	})
 }
 
@@ -361,9 +361,9 @@ func BenchmarkJudge(b *testing.B) {
 	c := broken(b, exchange.Constraint, "/crew/1/rank enum")
 	body := strings.Replace(named("#/crew/1/rank"), `"title"`, `"detail":"`+strings.Repeat("Please select a berth where there is room. ", 21)+`","title"`, 1)
 	a := answer(422, problemMedia, body)
-	w := NewWhole()
+	w := newConsistency()
 	for b.Loop() {
-		w.Add(c, a, Case(c, a, Context{Proven: true}))
+		w.add(c, a, Case(c, a, Context{Proven: true}))
 	}
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N)*10_000, "ms/10000")
 	b.ReportMetric(float64(len(body)), "bytes")

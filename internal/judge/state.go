@@ -1,6 +1,8 @@
 package judge
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 
 	"obiter/internal/exchange"
@@ -83,42 +85,69 @@ func differences(at string, a, b any, visit func(at string, a, b any) bool) bool
 	return true
 }
 
-func late(c exchange.Case, f Finding) Late {
-	return Late{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation, Finding: f}
+// Readings are what a resource showed: First and Second one right after the other
+// before anything was tried, Before and After around the request in question.
+type Readings struct {
+	First  any `json:"first"`
+	Second any `json:"second"`
+	Before any `json:"before"`
+	After  any `json:"after"`
 }
 
-// Changed is the finding for a rejected case that changed what was there.
-func Changed(c exchange.Case, change string) Late {
-	return late(c, finding("changed-state", fieldOf(c), "", fmt.Sprintf("%s was rejected, and yet %s", said(c), change)))
+// UnmarshalJSON keeps the digits of numbers.
+func (r *Readings) UnmarshalJSON(data []byte) error {
+	type plain Readings
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.UseNumber()
+	return d.Decode((*plain)(r))
 }
 
-// Unstable compares the second answer to a rejected case with the traits of the
-// first: its status, its form, its type, where fields are named.
-func Unstable(c exchange.Case, first *Traits, a exchange.Answer, second Judgement) (Late, bool) {
+// Change tells in words what is different after the request; "" where nothing is,
+// or where the readings have nothing in common.
+func (r Readings) Change() string {
+	s := NewSnapshot(r.First, r.Second)
+	if !s.Usable() {
+		return ""
+	}
+	return s.With(r.Before).Change(r.After)
+}
+
+func runFinding(c exchange.Case, f Finding) RunFinding {
+	return RunFinding{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation, Finding: f}
+}
+
+// changed is the finding for a rejected case that changed what was there.
+func changed(c exchange.Case, change string) RunFinding {
+	return runFinding(c, finding("changed-state", fieldOf(c), "", fmt.Sprintf("%s was rejected, and yet %s", said(c), change)))
+}
+
+// unstable compares the second answer to a rejected case with the fingerprint of
+// the first: its status, its form, its type, where fields are named.
+func unstable(c exchange.Case, first *Fingerprint, a exchange.Answer, second Judgement) (RunFinding, bool) {
 	if first == nil || a.Err != "" || a.Status == 429 || a.Status == 503 {
-		return Late{}, false
+		return RunFinding{}, false
 	}
 	was, is := fmt.Sprint(first.Status, " ", first.Form), fmt.Sprint(a.Status)
-	if t := second.Traits; t != nil {
+	if t := second.Fingerprint; t != nil {
 		is += " " + t.Form
 		if was == is && (t.Type != first.Type || t.Where != first.Where || t.Named != first.Named) {
-			return late(c, finding("unstable", fieldOf(c), "", said(c)+" was rejected twice, and the two answers differ in their type or in the fields they name")), true
+			return runFinding(c, finding("unstable", fieldOf(c), "", said(c)+" was rejected twice, and the two answers differ in their type or in the fields they name")), true
 		}
 	}
 	if was == is {
-		return Late{}, false
+		return RunFinding{}, false
 	}
-	return late(c, finding("unstable", fieldOf(c), "", fmt.Sprintf("%s was answered with %s, and the second time with %s", said(c), was, is))), true
+	return runFinding(c, finding("unstable", fieldOf(c), "", fmt.Sprintf("%s was answered with %s, and the second time with %s", said(c), was, is))), true
 }
 
-// Spoilt is the finding for a control that was accepted at first and is refused
+// refusedLater is the finding for a control that was accepted at first and is refused
 // after the flawed requests. A second creation may be a conflict.
-func Spoilt(c exchange.Case, a exchange.Answer) (Late, bool) {
+func refusedLater(c exchange.Case, a exchange.Answer) (RunFinding, bool) {
 	switch {
 	case a.Err != "" || a.Status < 400 || a.Status == 429:
-		return Late{}, false
+		return RunFinding{}, false
 	case c.Request.Method == "POST" && a.Status < 500:
-		return Late{}, false
+		return RunFinding{}, false
 	}
-	return late(c, finding("control-rejected", "", "", fmt.Sprintf("a valid request was accepted at first, and after the flawed ones it is refused with %s%s", StatusText(a.Status), quoted(a)))), true
+	return runFinding(c, finding("control-rejected", "", "", fmt.Sprintf("a valid request was accepted at first, and after the flawed ones it is refused with %s%s", StatusText(a.Status), quoted(a)))), true
 }

@@ -139,7 +139,7 @@ func TestAKnownLayoutIsTakenAtItsWord(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := Known{List: "/faults/list", Field: "/at/place", Message: "/text"}
+	k := Layout{List: "/faults/list", Field: "/at/place", Message: "/text"}
 	r := ReadAs(doc, k, vocabulary(t))
 	if len(r.Fields) != 2 || r.Fields[0].Message != "x" || r.Fields[0].Name.Fits("/crew/0/rank") != Exact || r.Fields[1].Name.Fits("/cargo/weight_t") != Exact || r.Where != "/faults/list/*/at/place" {
 		t.Errorf("%+v", r)

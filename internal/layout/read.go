@@ -9,10 +9,10 @@ import (
 
 // Named is one field error read out of an answer.
 type Named struct {
-	Name    Name
-	Message string
-	At      string // JSON Pointer into the answer
-	Known   bool   // the name stands for a field of the request
+	Name      Name
+	Message   string
+	At        string // JSON Pointer into the answer
+	InRequest bool   // the name stands for a field of the request
 }
 
 // Reading is what an answer says about fields.
@@ -46,15 +46,17 @@ func Read(doc any, v *Vocabulary) Reading {
 	return s.best
 }
 
-// Known is a layout that is said beforehand, so that nothing is learned: where
+// Layout is a layout that is configured, so that nothing is learned: where
 // the list is, and in each entry the field and the message, as JSON Pointers.
-type Known struct {
-	List, Field, Message string
-	Notation             Notation // how names are written; empty: in any way
+type Layout struct {
+	List     string   `json:"list"`
+	Field    string   `json:"field"`
+	Message  string   `json:"message,omitempty"`
+	Notation Notation `json:"notation,omitempty"` // how names are written; empty: in any way
 }
 
 // ReadAs finds the field errors of an answer in a known layout.
-func ReadAs(doc any, k Known, v *Vocabulary) Reading {
+func ReadAs(doc any, k Layout, v *Vocabulary) Reading {
 	r := Reading{Where: k.List + "/*" + k.Field}
 	found, _ := instance.Get(doc, k.List)
 	list, _ := found.([]any)
@@ -80,7 +82,7 @@ func ReadAs(doc any, k Known, v *Vocabulary) Reading {
 			said, _ := instance.Get(e, k.Message)
 			words, _ = said.(string)
 		}
-		r.Fields = append(r.Fields, Named{Name: name, Message: words, At: instance.Join(k.List, strconv.Itoa(i)), Known: v.Knows(name)})
+		r.Fields = append(r.Fields, Named{Name: name, Message: words, At: instance.Join(k.List, strconv.Itoa(i)), InRequest: v.Has(name)})
 	}
 	return r
 }
@@ -125,7 +127,7 @@ func (s *search) offer(r Reading) {
 		score++ // a member made for the name tells more than a key
 	}
 	for _, f := range r.Fields {
-		if f.Known {
+		if f.InRequest {
 			score += 2
 		}
 	}
@@ -150,8 +152,8 @@ func (s *search) readList(at string, list []any) Reading {
 			if !ok {
 				continue
 			}
-			n := Named{Name: name, Message: message(entry, member), At: instance.Join(at, strconv.Itoa(i)), Known: s.vocabulary.Knows(name)}
-			if n.Known {
+			n := Named{Name: name, Message: message(entry, member), At: instance.Join(at, strconv.Itoa(i)), InRequest: s.vocabulary.Has(name)}
+			if n.InRequest {
 				known++
 			}
 			r.Fields = append(r.Fields, n)
@@ -238,7 +240,7 @@ func (s *search) readMap(at string, m map[string]any) Reading {
 	s.collect(&r, at, nil, m, problem, 0)
 	known := 0
 	for _, f := range r.Fields {
-		if f.Known {
+		if f.InRequest {
 			known++
 		}
 	}
@@ -272,9 +274,9 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 			if s.echoes(here, m[k]) {
 				continue
 			}
-			r.Fields = append(r.Fields, Named{Name: name, Message: words, At: place, Known: s.vocabulary.Knows(name)})
+			r.Fields = append(r.Fields, Named{Name: name, Message: words, At: place, InRequest: s.vocabulary.Has(name)})
 		case isMap:
-			if name := pathName(here); s.vocabulary.Knows(name) || isIndex(k) {
+			if name := pathName(here); s.vocabulary.Has(name) || isIndex(k) {
 				s.collect(r, place, here, inner, problem, nesting+1)
 			}
 		}

@@ -246,8 +246,8 @@ func fit(name, target []string) Fit {
 	return None
 }
 
-// Knows tells whether the name stands for any field at all.
-func (v *Vocabulary) Knows(n Name) bool {
+// Has tells whether the name stands for any field at all.
+func (v *Vocabulary) Has(n Name) bool {
 	for _, r := range n.readings {
 		if len(r) == 0 || v.exact[key(r)] || v.noIndex[key(withoutIndexes(r))] || v.loose[key(levelled(withoutIndexes(r)))] {
 			return true

@@ -30,42 +30,55 @@ func (a *answers) compile(address string) (schema.Schema, error) {
 	return a.set.Compile(address)
 }
 
-// Describe looks an answer up: its status, then its class such as 4XX, then
-// default (OpenAPI 3.1.1, section 4.8.16). It is safe for concurrent use.
-func (op *Operation) Describe(status int, mediaType string) exchange.Described {
-	d := exchange.Described{Any: len(op.Responses) > 0, Known: op.Documented()}
-	code := strconv.Itoa(status)
-	for _, name := range []string{code, code[:1] + "XX", "default"} {
-		i := slices.IndexFunc(op.Responses, func(r oad.Response) bool { return strings.EqualFold(r.Status, name) })
-		if i < 0 {
-			continue
-		}
-		d.Status = true
-		op.plan.answers.fill(&d, op.Responses[i], mediaType)
-		break
+// Describe tells what the description says of an answer: of its status, then of
+// its class such as 4XX, then of default (OpenAPI 3.1.1, section 4.8.16). Nil where
+// the operation documents no answers. It is safe for concurrent use.
+func (op *Operation) Describe(a exchange.Answer) *exchange.Documented {
+	if len(op.Responses) == 0 || a.Err != "" || a.Status < 100 {
+		return nil
 	}
-	return d
+	code := strconv.Itoa(a.Status)
+	for _, name := range []string{code, code[:1] + "XX", "default"} {
+		if i := slices.IndexFunc(op.Responses, func(r oad.Response) bool { return strings.EqualFold(r.Status, name) }); i >= 0 {
+			d := &exchange.Documented{Status: true}
+			op.plan.answers.fill(d, op.Responses[i], a)
+			return d
+		}
+	}
+	return &exchange.Documented{Known: op.Documented()}
 }
 
-func (a *answers) fill(d *exchange.Described, r oad.Response, mediaType string) {
+func (a *answers) fill(d *exchange.Documented, r oad.Response, answer exchange.Answer) {
+	sent := mediaType(answer.Header.Get("Content-Type"))
 	for _, m := range r.Media {
-		t, _, _ := strings.Cut(strings.ToLower(m.Type), ";")
-		t = strings.TrimSpace(t)
+		t := mediaType(m.Type)
 		d.Media = append(d.Media, t)
-		if t != mediaType || m.Schema == (oad.Location{}) {
+		if t != sent || m.Schema == (oad.Location{}) || !IsJSON(t) || answer.Truncated {
 			continue
 		}
-		address := m.Schema.URL()
-		d.Breaks = func(body any) (string, string) {
-			a.mu.Lock()
-			defer a.mu.Unlock()
-			s, err := a.compile(address)
-			if err != nil {
-				return "", "" // survey tells
-			}
-			return departure(s, body)
+		body, err := instance.Decode(answer.Body)
+		if err != nil {
+			continue
 		}
+		d.At, d.How = a.departure(m.Schema.URL(), body)
 	}
+}
+
+// departure is the first point in which a body departs from the schema at an address.
+func (a *answers) departure(address string, body any) (at, how string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	s, err := a.compile(address)
+	if err != nil {
+		return "", "" // survey tells
+	}
+	return departure(s, body)
+}
+
+// mediaType is a media type without its parameters, in lower case.
+func mediaType(text string) string {
+	t, _, _ := strings.Cut(strings.ToLower(text), ";")
+	return strings.TrimSpace(t)
 }
 
 // departure is the first point in which a body departs from its schema. What is
@@ -89,18 +102,6 @@ func writeOnly(s schema.Schema, body any, at string, parent any, name string) bo
 	list, _, _ := schema.At([]schema.Schema{s}, body, at)
 	members, _ := schema.Merge(schema.Apply(list, parent)).Member(name)
 	return schema.Merge(schema.Apply(members, nil)).WriteOnly
-}
-
-func secretsIn(v any, fields []string) []string {
-	var out []string
-	for _, at := range fields {
-		if value, ok := instance.Get(v, at); ok {
-			if s, is := value.(string); is {
-				out = append(out, s)
-			}
-		}
-	}
-	return out
 }
 
 // Reader is a GET of the operation's own path with the control's path

@@ -162,9 +162,9 @@ func (p *Plan) check(op *Operation) error {
 	return nil
 }
 
-// beside are the fields of rules that values break, beyond those of the flaws,
+// alsoBroken are the fields of rules that values break, beyond those of the flaws,
 // where the control keeps them.
-func (b *bound) beside(values map[string]any, flaws []exchange.Flaw) []string {
+func (b *bound) alsoBroken(values map[string]any, flaws []exchange.Flaw) []string {
 	var out []string
 	for _, r := range b.holds {
 		if b.space.Judge(r, values) == business.Holds {
@@ -182,7 +182,7 @@ func (b *bound) beside(values map[string]any, flaws []exchange.Flaw) []string {
 // admit looks at a planted case: an edge is put right where it breaks a rule, a
 // flaw that is none for a service that trims is left out. The reason says why
 // a case has to be dropped.
-func (e *emitter) admit(part *Part, p flaw.Planted) (value any, beside []string, why string) {
+func (e *emitter) admit(part *Part, p flaw.Planted) (value any, mayBlame []string, why string) {
 	b := e.op.bound
 	if b == nil {
 		return p.Value, nil, ""
@@ -195,7 +195,7 @@ func (e *emitter) admit(part *Part, p flaw.Planted) (value any, beside []string,
 				return nil, nil, OnceTrimmed
 			}
 		}
-		return p.Value, b.beside(values, p.Flaws), ""
+		return p.Value, b.alsoBroken(values, p.Flaws), ""
 	}
 	fixed := append(slices.Clone(b.fixed), business.Field{In: part.In, Pointer: p.Edge.Pointer})
 	kept, ok := b.space.Mend(b.holds, values, fixed...)
@@ -268,16 +268,16 @@ func (e *emitter) holds() {
 				edge.Variant += "-by-" + slug(c.Pointer)
 			}
 			e.give(exchange.Case{Name: "edge, " + shownField(edge) + " holds", Kind: exchange.Edge, Request: e.op.compose(f.Values), Edge: &edge, Body: f.Values[c.In],
-				Control: values[c.In], Base: fullest, Expect: exchange.Expect{Class: exchange.Accepted}, Secrets: e.secretsOf(f.Values)}, []exchange.Flaw{edge})
+				Control: values[c.In], Base: fullest, Expect: exchange.Expect{Class: exchange.Accepted}, SecretFields: e.secretFields()}, []exchange.Flaw{edge})
 		}
 	}
 }
 
-// secretsOf are the values of secret fields in a request's body.
-func (e *emitter) secretsOf(values map[string]any) []string {
+// secretFields are those of the fullest body.
+func (e *emitter) secretFields() []string {
 	for _, part := range e.op.Parts {
 		if part.In == "body" {
-			return secretsIn(values["body"], part.secretFields(part.Controls[0]))
+			return part.secretFields(part.Controls[0])
 		}
 	}
 	return nil
@@ -298,12 +298,12 @@ func (e *emitter) businessCase(r config.Rule, f exchange.Flaw, blames []string, 
 		name = nameOf(flaws)
 	}
 	c := exchange.Case{Name: name, Kind: exchange.Flawed, Request: e.op.compose(values), Flaws: flaws, Body: values[f.In], Control: e.op.values(fullest)[f.In], Base: fullest,
-		Expect: exchange.Expect{Class: rule.ClassOf(flaws)}, Secrets: e.secretsOf(values)}
+		Expect: exchange.Expect{Class: rule.ClassOf(flaws)}, SecretFields: e.secretFields()}
 	if f.Rule == "holds" {
 		c.Name = strings.TrimSpace(shownField(flaws[0]) + " holds")
 	}
 	if b := e.op.bound; b != nil && f.Rule != "holds" {
-		c.Beside = b.beside(values, flaws)
+		c.MayBlame = b.alsoBroken(values, flaws)
 	}
 	if r.Status != 0 {
 		c.Expect.Statuses = []int{r.Status}
@@ -341,7 +341,7 @@ func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 	if body, ok := instance.Set(control, at, " "+text+" "); ok && part.Schema.Valid(body) {
 		values["body"] = body
 		e.give(exchange.Case{Name: "edge, " + at + " trimmed padded", Kind: exchange.Edge, Request: e.op.compose(values), Edge: &edge, Body: body, Control: control, Base: fullest,
-			Expect: exchange.Expect{Class: exchange.Accepted}, Secrets: e.secretsOf(values)}, []exchange.Flaw{edge})
+			Expect: exchange.Expect{Class: exchange.Accepted}, SecretFields: e.secretFields()}, []exchange.Flaw{edge})
 	}
 }
 

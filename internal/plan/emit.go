@@ -181,7 +181,7 @@ func (e *emitter) controls() {
 		values := e.op.values(shape)
 		e.give(exchange.Case{
 			Name: "control, " + shape, Kind: exchange.Control, Request: e.op.compose(values), Base: shape,
-			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"], Secrets: secretsIn(values["body"], secrets[shape]),
+			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"], Parts: values, SecretFields: secrets[shape],
 		}, []exchange.Flaw{{In: "body", Rule: "control", Variant: shape}})
 	}
 }
@@ -214,7 +214,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	}
 	compose := e.op.composer(part)
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
-		v, beside, why := e.admit(part, p)
+		v, mayBlame, why := e.admit(part, p)
 		if why != "" {
 			if len(p.Flaws) > 0 {
 				e.drop(p.Flaws[0], why)
@@ -224,7 +224,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 			return !e.stopped
 		}
 		p.Value = v
-		c := exchange.Case{Request: compose(p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, Beside: beside, Secrets: secretsIn(p.Value, secrets)}
+		c := exchange.Case{Request: compose(p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, MayBlame: mayBlame, SecretFields: secrets}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)

@@ -243,7 +243,7 @@ func TestBusinessRulesBindAllCases(t *testing.T) {
 			t.Errorf("%s sends %s, want %s", name, got, want)
 		}
 	}
-	if got := byName["/to format no-offset"].Beside; !slices.Contains(got, "/from") && len(got) > 0 {
+	if got := byName["/to format no-offset"].MayBlame; !slices.Contains(got, "/from") && len(got) > 0 {
 		t.Errorf("beside is %q", got)
 	}
 	if got := byName["/purpose minLength one-below"].Expect.Says; got != "least 3" {

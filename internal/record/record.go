@@ -1,6 +1,8 @@
 // Package record writes and reads run files: newline-delimited JSON, a first
-// line about the run, a line for each case as it is completed, and a last line
-// with the totals. What was completed before an end of any kind is there.
+// line about the run, a line for each case as it is completed and for what was
+// sent again, and a last line with the totals. What was completed before an end
+// of any kind is there, and all that judging takes, so that a run can be judged
+// again.
 package record
 
 import (
@@ -15,39 +17,34 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/judge"
+	"obiter/internal/layout"
 )
 
 // Version of the format.
-const Version = 1
+const Version = 2
 
 // maxLine is the longest line read, in bytes: a case with its answer.
 const maxLine = 64 << 20
 
 // Head is the first line.
 type Head struct {
-	Obiter      int      `json:"obiter"` // Version
-	Program     string   `json:"program"`
-	Description string   `json:"description"`
-	At          string   `json:"at"`
-	Seed        uint64   `json:"seed"`
-	Depth       string   `json:"depth"`
-	Started     string   `json:"started"`           // RFC 3339
-	Headers     []string `json:"headers,omitempty"` // names of the headers that every request has beside; their values are not kept
+	Type        string        `json:"type"`   // run
+	Obiter      int           `json:"obiter"` // Version
+	Program     string        `json:"program"`
+	Description string        `json:"description"`
+	At          string        `json:"at"`
+	Seed        uint64        `json:"seed"`
+	Depth       string        `json:"depth"`
+	Started     string        `json:"started"`           // RFC 3339
+	Headers     []string      `json:"headers,omitempty"` // names of the headers that are added to every request; their values are not kept
+	Layout      *layout.Layout `json:"layout,omitempty"`  // how fields are named, where that is configured
 }
 
-// Result is a case with its answer.
+// Result is a case with its answer, judged.
 type Result struct {
-	exchange.Case
-	Response exchange.Answer `json:"response"`
-	Verdict  judge.Verdict   `json:"verdict"`
-	Findings []judge.Finding `json:"findings"`
-}
-
-// late is a line with findings that only the whole run shows, of a case that
-// stands before it.
-type late struct {
-	Case     string          `json:"case"`
-	Findings []judge.Finding `json:"findings"`
+	exchange.Exchange
+	Verdict  judge.Verdict
+	Findings []judge.Finding
 }
 
 // Totals is the last line.
@@ -70,7 +67,7 @@ type Writer struct {
 // NewWriter writes the first line.
 func NewWriter(w io.Writer, head Head) (*Writer, error) {
 	out := &Writer{w: w}
-	head.Obiter = Version
+	head.Type, head.Obiter = typeRun, Version
 	return out, out.line(head)
 }
 
@@ -95,19 +92,47 @@ func (w *Writer) Result(r Result) error {
 	if r.Findings == nil {
 		r.Findings = []judge.Finding{}
 	}
-	return w.line(r)
+	l := lineOf(typeCase, r.Case)
+	l.Response, l.Documented, l.Verdict, l.Findings = &r.Response, r.Documented, r.Verdict, &r.Findings
+	return w.line(l)
 }
 
-// Late writes a finding of the whole run.
-func (w *Writer) Late(l judge.Late) error {
-	return w.line(late{l.Case, []judge.Finding{l.Finding}})
+// Repeat writes a rejected case that was sent twice.
+func (w *Writer) Repeat(c exchange.Case, first, second exchange.Answer) error {
+	l := lineOf(typeRepeat, c)
+	l.Response, l.Again = &first, &second
+	return w.line(l)
+}
+
+// Closing writes a control that was sent again after the flawed requests.
+func (w *Writer) Closing(c exchange.Case, a exchange.Answer) error {
+	l := lineOf(typeClosing, c)
+	l.Response = &a
+	return w.line(l)
+}
+
+// State writes a rejected case and what a resource showed around it.
+func (w *Writer) State(c exchange.Case, seen judge.Readings) error {
+	l := lineOf(typeState, c)
+	l.Readings = &seen
+	return w.line(l)
+}
+
+// Finding writes what only the whole run shows.
+func (w *Writer) Finding(f judge.RunFinding) error {
+	return w.line(struct {
+		Type     string          `json:"type"`
+		Case     string          `json:"case"`
+		Findings []judge.Finding `json:"findings"`
+	}{typeFinding, f.Case, []judge.Finding{f.Finding}})
 }
 
 // Close writes the totals.
 func (w *Writer) Close(t Totals) error {
 	return w.line(struct {
+		Type   string `json:"type"`
 		Totals Totals `json:"totals"`
-	}{t})
+	}{typeEnd, t})
 }
 
 // FileError is a run file that cannot be read, with the line.
@@ -123,17 +148,18 @@ type Reader struct {
 	Head   Head
 	Totals *Totals // of the last line, once it was met; nil: the run was cut short
 
-	// Late holds the findings of the whole run by case, once they were met.
-	Late map[string][]judge.Finding
+	// RunFindings holds what only the whole run shows, by case, once it was met.
+	RunFindings map[string][]judge.Finding
 
-	scanner *bufio.Scanner
-	line    int
-	ended   bool // the last line read ends with a line break
+	scanner  *bufio.Scanner
+	line     int
+	ended    bool                      // the last line read ends with a line break
+	controls map[string]map[string]any // parts of controls, which other lines leave out
 }
 
 // NewReader reads the first line. Errors are *FileError.
 func NewReader(r io.Reader) (*Reader, error) {
-	out := &Reader{scanner: bufio.NewScanner(r), Late: map[string][]judge.Finding{}}
+	out := &Reader{scanner: bufio.NewScanner(r), RunFindings: map[string][]judge.Finding{}, controls: map[string]map[string]any{}}
 	out.scanner.Buffer(make([]byte, 0, 64<<10), maxLine)
 	out.scanner.Split(func(data []byte, atEOF bool) (int, []byte, error) {
 		n, token, err := bufio.ScanLines(data, atEOF)
@@ -148,10 +174,10 @@ func NewReader(r io.Reader) (*Reader, error) {
 		return nil, &FileError{1, "the file is empty"}
 	}
 	if err := json.Unmarshal(data, &out.Head); err != nil || out.Head.Obiter == 0 {
-		return nil, &FileError{1, "this is no run file: its first line should begin with {\"obiter\":1"}
+		return nil, &FileError{1, `not a run file: its first line should begin with {"type":"run","obiter":`}
 	}
-	if out.Head.Obiter > Version {
-		return nil, &FileError{1, fmt.Sprintf("the file is of format %d, and %d is the newest known here", out.Head.Obiter, Version)}
+	if v := out.Head.Obiter; v != Version {
+		return nil, &FileError{1, fmt.Sprintf("the file has format %d; this program reads format %d", v, Version)}
 	}
 	return out, nil
 }
@@ -172,50 +198,124 @@ func (r *Reader) next() ([]byte, error) {
 	return nil, nil
 }
 
+// Line is one line of a run file, between the first and the last: a Result, or
+// what was sent again.
+type Line struct {
+	Result   *Result
+	Repeat   *Repeat
+	Closing  *exchange.Exchange
+	State    *State
+	Findings bool // of the whole run, which judging makes anew
+}
+
+// Repeat is a rejected case that was sent twice.
+type Repeat struct {
+	Case          exchange.Case
+	First, Second exchange.Answer
+}
+
+// State is a rejected case and what a resource showed around it.
+type State struct {
+	Case exchange.Case
+	Seen judge.Readings
+}
+
 // Results gives out the cases in the order in which they were completed. It
-// ends after an error.
+// ends after an error, which is a *FileError.
 func (r *Reader) Results() iter.Seq2[Result, error] {
 	return func(yield func(Result, error) bool) {
+		for l, err := range r.Lines() {
+			if err != nil {
+				yield(Result{}, err)
+				return
+			}
+			if l.Result != nil && !yield(*l.Result, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Lines gives out all lines in their order. It ends after an error, which is a
+// *FileError. A last line that a kill cut off is left out.
+func (r *Reader) Lines() iter.Seq2[Line, error] {
+	return func(yield func(Line, error) bool) {
 		for {
 			data, err := r.next()
 			if err != nil {
-				yield(Result{}, err)
+				yield(Line{}, err)
 				return
 			}
 			if data == nil {
 				return
 			}
-			var last struct {
-				Totals   *Totals         `json:"totals"`
-				Case     string          `json:"case"`
-				Request  json.RawMessage `json:"request"`
-				Findings []judge.Finding `json:"findings"`
+			var kind struct {
+				Type string `json:"type"`
 			}
-			if err := json.Unmarshal(data, &last); err != nil {
+			if err := json.Unmarshal(data, &kind); err != nil {
 				if !r.ended {
-					return // the run was killed while it wrote this line
+					return
 				}
-				yield(Result{}, &FileError{r.line, "not readable as JSON: " + err.Error()})
+				yield(Line{}, &FileError{r.line, "not readable as JSON: " + err.Error()})
 				return
 			}
-			if last.Case == "" {
-				if last.Totals != nil {
-					r.Totals = last.Totals
-				}
-				continue
-			}
-			if last.Request == nil {
-				r.Late[last.Case] = append(r.Late[last.Case], last.Findings...)
-				continue
-			}
-			var res Result
-			if err := json.Unmarshal(data, &res); err != nil {
-				yield(Result{}, &FileError{r.line, "not a case line: " + err.Error()})
+			l, err := r.read(kind.Type, data)
+			if err != nil {
+				yield(Line{}, &FileError{r.line, fmt.Sprintf("not a line of type %q: %v", kind.Type, err)})
 				return
 			}
-			if !yield(res, nil) {
+			if l != (Line{}) && !yield(l, nil) {
 				return
 			}
 		}
 	}
+}
+
+func (r *Reader) read(kind string, data []byte) (Line, error) {
+	switch kind {
+	case typeEnd, typeFinding:
+		var last struct {
+			Totals   *Totals         `json:"totals"`
+			Case     string          `json:"case"`
+			Findings []judge.Finding `json:"findings"`
+		}
+		if err := json.Unmarshal(data, &last); err != nil {
+			return Line{}, err
+		}
+		if kind == typeEnd {
+			r.Totals = last.Totals
+			return Line{}, nil
+		}
+		r.RunFindings[last.Case] = append(r.RunFindings[last.Case], last.Findings...)
+		return Line{Findings: true}, nil
+	case typeCase, typeRepeat, typeClosing, typeState:
+	default:
+		return Line{}, errors.New("the types are run, case, repeat, closing, state, finding and end")
+	}
+	var l caseLine
+	if err := json.Unmarshal(data, &l); err != nil {
+		return Line{}, err
+	}
+	c, err := l.restore(r.controls)
+	if err != nil {
+		return Line{}, err
+	}
+	if l.Response == nil {
+		l.Response = &exchange.Answer{}
+	}
+	switch {
+	case kind == typeRepeat && l.Again != nil:
+		return Line{Repeat: &Repeat{c, *l.Response, *l.Again}}, nil
+	case kind == typeClosing:
+		return Line{Closing: &exchange.Exchange{Case: c, Response: *l.Response}}, nil
+	case kind == typeState && l.Readings != nil:
+		return Line{State: &State{c, *l.Readings}}, nil
+	case kind == typeCase:
+		res := &Result{Exchange: exchange.Exchange{Case: c, Response: *l.Response, Documented: l.Documented}, Verdict: l.Verdict}
+		if l.Findings != nil {
+			res.Findings = *l.Findings
+		}
+		return Line{Result: res}, nil
+	}
+	return Line{}, errors.New("a member is missing")
 }

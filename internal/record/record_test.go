@@ -2,28 +2,41 @@ package record
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"net/http"
+	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/judge"
 )
 
 func results() []Result {
+	control := map[string]any{"body": map[string]any{"a": "<&>\u2028", "n": json.Number("1.50")}, "query": map[string]any{"x": json.Number("1")}}
 	return []Result{
-		{Case: exchange.Case{ID: "0000000001", Name: "control, fullest", Operation: "POST /b", OperationID: "b", Kind: exchange.Control,
-			Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1/b?x=<1>", Headers: [][2]string{{"A", "b"}}, Body: []byte("{\"a\":\"<&>\u2028\"}")},
-			Flaws:   []exchange.Flaw{}, Expect: exchange.Expect{Class: exchange.Accepted, Statuses: []int{}}},
-			Response: exchange.Answer{Status: 201, Header: http.Header{"Content-Type": {"text/plain"}, "X": {"1", "2"}}, Body: []byte{0xff, 0x00}, Took: 1500 * time.Microsecond},
-			Verdict:  judge.Pass, Findings: []judge.Finding{}},
-		{Case: exchange.Case{ID: "0000000002", Kind: exchange.Flawed, Request: exchange.Request{Headers: [][2]string{}, Body: []byte{0xfe}},
-			Flaws: []exchange.Flaw{{In: "body", Pointer: "/a", Rule: "type", Variant: "null", Reason: "null"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400, 422}}},
-			Response: exchange.Answer{Header: http.Header{}, Err: "reset", Truncated: true}, Verdict: judge.Fail,
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000001", Name: "control, fullest", Operation: "POST /b", OperationID: "b", Kind: exchange.Control, Number: 1, Base: "fullest",
+			Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1/b?x=<1>", Headers: [][2]string{{"A", "b"}}, Body: instance.Encode(control["body"])},
+			Flaws:   []exchange.Flaw{}, Expect: exchange.Expect{Class: exchange.Accepted, Statuses: []int{}}, Body: control["body"], Control: control["body"], Parts: control, SecretFields: []string{"/a"}},
+			Response:   exchange.Answer{Status: 201, Header: http.Header{"Content-Type": {"text/plain"}, "X": {"1", "2"}}, Body: []byte{0xff, 0x00}, Took: 1001 * time.Microsecond},
+			Documented: &exchange.Documented{Status: true, Media: []string{"text/plain"}}},
+			Verdict: judge.Pass, Findings: []judge.Finding{}},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000002", Operation: "POST /b", Kind: exchange.Flawed, Number: 3, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte{0xfe}},
+			Flaws: []exchange.Flaw{{In: "body", Pointer: "/a", Rule: "type", Variant: "null", Reason: "null"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400, 422}},
+			Body: map[string]any{"a": nil}, Control: control["body"], Alternatives: []string{"/a"}},
+			Response: exchange.Answer{Header: http.Header{}, Err: "reset", Truncated: true, ClosedEarly: true}}, Verdict: judge.Fail,
 			Findings: []judge.Finding{{Code: "no-answer", Severity: judge.Error, Message: "m", Field: "/a"}}},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000003", Operation: "POST /b", Kind: exchange.Flawed, Number: 4, Base: "other", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{}`)},
+			Flaws: []exchange.Flaw{{In: "query", Pointer: "/x"}}, Expect: exchange.Expect{Class: exchange.Parameter, Statuses: []int{400}}, Body: map[string]any{"x": json.Number("99")}, Control: control["query"]},
+			Response: exchange.Answer{Status: 400, Header: http.Header{}}}, Verdict: judge.Pass, Findings: []judge.Finding{}},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000004", Operation: "POST /b", Kind: exchange.Flawed, Number: 5, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{"a":`)},
+			Flaws: []exchange.Flaw{{In: "request", Rule: "malformed-json"}}, Expect: exchange.Expect{Class: exchange.Syntax, Statuses: []int{400}}, Control: control["body"]},
+			Response: exchange.Answer{Status: 400, Header: http.Header{}}}, Verdict: judge.Pass, Findings: []judge.Finding{}},
 	}
 }
 
@@ -40,6 +53,12 @@ func write(t testing.TB, close bool) []byte {
 		}
 	}
 	if close {
+		c := results()[1].Case
+		again := errors.Join(w.Repeat(c, exchange.Answer{Status: 400}, exchange.Answer{Status: 422}), w.Closing(results()[0].Case, exchange.Answer{Status: 500}),
+			w.State(c, judge.Readings{First: json.Number("1.0"), After: "x"}), w.Finding(judge.RunFinding{Case: c.ID, Finding: judge.Finding{Code: "unstable"}}))
+		if again != nil {
+			t.Fatal(again)
+		}
 		if err := w.Close(Totals{Cases: 2, Passed: 1, Failed: 1}); err != nil {
 			t.Fatal(err)
 		}
@@ -70,8 +89,35 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 	if !reflect.DeepEqual(got, results()) {
 		t.Errorf("read\n%+v\nwant\n%+v", got, results())
 	}
+	if len(r.RunFindings["0000000002"]) != 1 {
+		t.Errorf("of the whole run: %v", r.RunFindings)
+	}
 	if r.Head.Obiter != Version || r.Head.Seed != 7 || r.Totals == nil || r.Totals.Failed != 1 {
 		t.Errorf("head %+v, totals %+v", r.Head, r.Totals)
+	}
+}
+
+// TestWhatWasSentAgainIsRead holds the lines that are no results.
+func TestWhatWasSentAgainIsRead(t *testing.T) {
+	r, err := NewReader(bytes.NewReader(write(t, true)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for l, err := range r.Lines() {
+		switch {
+		case err != nil:
+			t.Fatal(err)
+		case l.Repeat != nil:
+			got = append(got, fmt.Sprint("repeat ", l.Repeat.Case.ID, " ", l.Repeat.First.Status, " ", l.Repeat.Second.Status))
+		case l.Closing != nil:
+			got = append(got, fmt.Sprint("closing ", l.Closing.ID, " ", l.Closing.Response.Status, " ", len(l.Closing.Parts)))
+		case l.State != nil:
+			got = append(got, fmt.Sprint("state ", l.State.Case.ID, " ", l.State.Seen.First, " ", l.State.Seen.After))
+		}
+	}
+	if want := []string{"repeat 0000000002 400 422", "closing 0000000001 500 2", "state 0000000002 1.0 x"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
 	}
 }
 
@@ -92,12 +138,16 @@ func TestAKilledRunIsStillReadable(t *testing.T) {
 func TestCorruptFilesNameTheLine(t *testing.T) {
 	for _, c := range []struct{ data, want string }{
 		{"", "line 1: the file is empty"},
-		{"hello\n", "line 1: this is no run file"},
-		{`{"a":1}`, "line 1: this is no run file"},
-		{"{\"obiter\":99}\n", "line 1: the file is of format 99"},
-		{"{\"obiter\":1}\n\n{\"case\n{\"totals\":{}}\n", "line 3: not readable as JSON"},
-		{"{\"obiter\":1}\n{\"case\":\"x\",\"request\":5}\n", "line 2: not a case line"},
-		{"{\"obiter\":1}\n{\"case\":\"x\",\"request\":{\"bodyBase64\":\"%\"}}\n", "line 2: not a case line"},
+		{"hello\n", "line 1: not a run file"},
+		{`{"a":1}`, "line 1: not a run file"},
+		{"{\"obiter\":99}\n", "line 1: the file has format 99; this program reads format 2"},
+		{"{\"obiter\":1}\n", "line 1: the file has format 1; this program reads format 2"},
+		{"{\"obiter\":2}\n\n{\"case\n{\"totals\":{}}\n", "line 3: not readable as JSON"},
+		{"{\"obiter\":2}\n{\"case\":\"x\"}\n", `line 2: not a line of type ""`},
+		{"{\"obiter\":2}\n{\"type\":\"case\",\"request\":5}\n", `line 2: not a line of type "case"`},
+		{"{\"obiter\":2}\n{\"type\":\"case\",\"request\":{\"bodyBase64\":\"%\"}}\n", `line 2: not a line of type "case"`},
+		{"{\"obiter\":2}\n{\"type\":\"state\",\"case\":\"x\"}\n", `line 2: not a line of type "state"`},
+		{"{\"obiter\":2}\n{\"type\":\"end\",\"totals\":5}\n", `line 2: not a line of type "end"`},
 	} {
 		_, _, err := read([]byte(c.data))
 		var e *FileError
@@ -109,7 +159,7 @@ func TestCorruptFilesNameTheLine(t *testing.T) {
 
 func FuzzReader(f *testing.F) {
 	f.Add(write(f, true))
-	f.Add([]byte("{\"obiter\":1}\n{\"case\":\"x\",\"response\":{\"ms\":1e300}}\n{\"totals\":null}"))
+	f.Add([]byte("{\"obiter\":2}\n{\"type\":\"case\",\"case\":\"x\",\"response\":{\"ms\":1e300}}\n{\"type\":\"end\",\"totals\":null}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_, _, err := read(data)
 		var e *FileError

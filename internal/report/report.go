@@ -113,12 +113,12 @@ func (r *Report) Add(res record.Result) {
 	}
 }
 
-// AddLate takes in a finding of the whole run.
-func (r *Report) AddLate(late judge.Late) {
-	l := r.Line(late.Operation)
-	l.count(late.Finding)
-	r.add(entryKey{late.Operation, late.Finding.Code, late.Finding.Field, "", string(late.Finding.Severity), late.Finding.Message}, late.Finding,
-		Example{Case: late.Case, Name: late.Name, Message: late.Finding.Message, number: late.Number})
+// AddRun takes in a finding of the whole run.
+func (r *Report) AddRun(f judge.RunFinding) {
+	l := r.Line(f.Operation)
+	l.count(f.Finding)
+	r.add(entryKey{f.Operation, f.Finding.Code, f.Finding.Field, "", string(f.Finding.Severity), f.Finding.Message}, f.Finding,
+		Example{Case: f.Case, Name: f.Name, Message: f.Finding.Message, number: f.Number})
 }
 
 func (l *Line) count(f judge.Finding) {

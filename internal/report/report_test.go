@@ -11,7 +11,7 @@ import (
 )
 
 func result(number int, operation string, verdict judge.Verdict, findings ...judge.Finding) record.Result {
-	return record.Result{Case: exchange.Case{ID: fmt.Sprint("c", number), Number: number, Operation: operation, Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Rule: "type"}}}, Verdict: verdict, Findings: findings}
+	return record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprint("c", number), Number: number, Operation: operation, Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Rule: "type"}}}}, Verdict: verdict, Findings: findings}
 }
 
 func TestOneCauseIsOneEntry(t *testing.T) {
@@ -97,7 +97,7 @@ func TestWhatASiblingRejectsIsSaid(t *testing.T) {
 func TestFindingsOfTheWholeRunAreCounted(t *testing.T) {
 	r := New()
 	r.Add(result(1, "POST /a", judge.Pass))
-	r.AddLate(judge.Late{Number: 1, Case: "c1", Operation: "POST /a", Finding: judge.Finding{Code: "odd-layout", Severity: judge.Error, Message: "m", Count: 12}})
+	r.AddRun(judge.RunFinding{Number: 1, Case: "c1", Operation: "POST /a", Finding: judge.Finding{Code: "odd-layout", Severity: judge.Error, Message: "m", Count: 12}})
 	if e := r.Entries(); len(e) != 1 || e[0].Count != 12 || r.Errors() != 1 {
 		t.Errorf("%+v, %d errors", e, r.Errors())
 	}

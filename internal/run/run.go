@@ -8,8 +8,6 @@ import (
 	"cmp"
 	"context"
 	"slices"
-	"sync"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -23,11 +21,13 @@ import (
 
 // Options of a run.
 type Options struct {
-	Parallel int                                                        // requests in flight; at least 1
-	Send     func(ctx context.Context, c exchange.Case) exchange.Answer // sends one case
-	Record   func(record.Result) error                                  // keeps one judged case; called by one goroutine at a time
-	Layout   *layout.Known                                              // how fields are named; nil: that is learned
-	Late     func(judge.Late) error                                     // keeps a finding of the whole run; may be nil
+	Parallel int                                                          // requests in flight; at least 1
+	Send     func(ctx context.Context, c exchange.Case) exchange.Exchange // sends one case, and tells how it was sent
+	// Redact takes out of an exchange what must not be kept, before it is judged:
+	// what is judged is what is kept. Nil: nothing is taken out.
+	Redact func(exchange.Exchange) exchange.Exchange
+	Record *record.Writer // keeps all exchanges; nil: nothing is kept
+	Layout *layout.Layout // how fields are named; nil: that is learned
 	// Own makes what an operation needs for itself, and gives the operation as it
 	// is planned then; undo takes that away. Nil: nothing is made.
 	Own      func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
@@ -36,9 +36,9 @@ type Options struct {
 }
 
 // Do carries out a plan. It returns what was found so far, and the error that
-// stopped it: the context's, or one of recording.
+// stopped it: the context's, or one of keeping.
 func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) {
-	r := &runner{opt: opt, report: report.New(), whole: judge.NewWhole()}
+	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record)}
 	for op := range p.Operations() {
 		if ctx.Err() != nil {
 			break
@@ -48,19 +48,14 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 		if err != nil && ctx.Err() == nil {
 			return r.report, err
 		}
-		if r.err != nil || ctx.Err() != nil {
+		if r.failed() || ctx.Err() != nil {
 			break
 		}
 		if opt.Finished != nil {
 			opt.Finished(op, line)
 		}
 	}
-	for _, l := range r.whole.Findings() {
-		r.late(l)
-	}
-	if learned, ok := r.whole.Learned(); ok {
-		r.report.Layout = &learned
-	}
+	r.end()
 	if r.err != nil {
 		return r.report, r.err
 	}
@@ -88,43 +83,37 @@ func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, 
 }
 
 type runner struct {
-	opt    Options
-	mu     sync.Mutex
-	report *report.Report
-	whole  *judge.Whole
-	done   int
-	err    error
+	opt Options
+	*collector
+	done int
 }
 
-func (r *runner) failed() bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.err != nil
-}
-
-// late reports and records a finding that no single answer shows.
-func (r *runner) late(l judge.Late) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.err != nil {
-		return
+// send sends a case and takes out what must not be kept.
+func (r *runner) send(ctx context.Context, c exchange.Case, describe func(exchange.Answer) *exchange.Documented) exchange.Exchange {
+	e := r.opt.Send(ctx, c)
+	if describe != nil {
+		e.Documented = describe(e.Response)
 	}
-	r.report.AddLate(l)
-	if r.opt.Late != nil {
-		r.err = r.opt.Late(l)
+	if r.opt.Redact != nil {
+		e = r.opt.Redact(e)
 	}
+	return e
 }
 
 // operation is one operation being tried.
 type operation struct {
 	*runner
 	op       *plan.Operation
-	accepted map[string]bool          // controls, by shape
-	took     time.Duration            // by the slowest control
-	control  *exchange.Case           // the fullest one, where it was accepted
-	rejected []exchange.Case          // some of those rejected, to be sent again
-	answers  map[string]*judge.Traits // of these
-	size     int                      // of their bodies
+	accepted map[string]bool // controls, by shape
+	control  *exchange.Case  // the fullest one, where it was accepted
+	rejected []rejection     // some of those rejected, to be sent again
+	size     int             // of what they hold
+}
+
+// rejection is a case that was rejected, as planned, with its exchange.
+type rejection struct {
+	planned exchange.Case
+	exchange.Exchange
 }
 
 // slowTries is how often a slow rejection is asked for again.
@@ -143,7 +132,6 @@ func (o *operation) run(ctx context.Context) {
 	var edges []exchange.Case
 	held := 0
 	var state *state
-	o.answers = map[string]*judge.Traits{}
 	g := o.group()
 	for c := range o.op.Cases() {
 		if ctx.Err() != nil || o.failed() {
@@ -161,12 +149,12 @@ func (o *operation) run(ctx context.Context) {
 			continue
 		}
 		g.Go(func() error {
-			o.one(ctx, c, o.accepted[c.Base])
+			o.one(ctx, c)
 			return nil
 		})
 	}
 	_ = g.Wait()
-	slices.SortFunc(o.rejected, func(a, b exchange.Case) int { return cmp.Compare(a.Number, b.Number) })
+	slices.SortFunc(o.rejected, func(a, b rejection) int { return cmp.Compare(a.Number, b.Number) })
 	o.checkState(ctx, state)
 	g = o.group()
 	for _, c := range edges {
@@ -174,7 +162,7 @@ func (o *operation) run(ctx context.Context) {
 			break
 		}
 		g.Go(func() error {
-			o.one(ctx, c, o.accepted[c.Base])
+			o.one(ctx, c)
 			return nil
 		})
 	}
@@ -190,88 +178,61 @@ func (o *operation) group() *errgroup.Group {
 }
 
 func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
-	a, ok := o.one(ctx, c, true)
+	ok := o.one(ctx, c)
 	o.accepted[c.Base] = ok
-	o.took = max(o.took, a.Took)
 	if ok && o.control == nil {
 		o.control = &c
 	}
 }
 
-// one sends, judges and records a case, and tells whether it passed. What an
+// one sends, judges and keeps a case, and reports whether it passed. What an
 // interrupt cut off is not judged.
-func (o *operation) one(ctx context.Context, c exchange.Case, proven bool) (exchange.Answer, bool) {
-	a := o.opt.Send(ctx, c)
+func (o *operation) one(ctx context.Context, c exchange.Case) bool {
+	e := o.send(ctx, c, o.op.Describe)
 	if ctx.Err() != nil {
-		return a, false
+		return false
 	}
-	known := judge.Context{Proven: proven, Control: o.took, Layout: o.opt.Layout, Describe: o.op.Describe}
-	sent := asSent(c, a)
-	j := judge.Case(sent, a, known)
+	j := o.judge.Case(e)
 	// A busy machine is slow once; what is slow every time is the service.
 	for range slowTries {
 		if !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code == "slow-rejection" }) {
 			break
 		}
-		if again := o.opt.Send(ctx, c); again.Err == "" && ctx.Err() == nil {
-			a.Took = min(a.Took, again.Took)
-			j = judge.Case(sent, a, known)
+		if again := o.send(ctx, c, nil); again.Response.Err == "" && ctx.Err() == nil {
+			e.Response.Took = min(e.Response.Took, again.Response.Took)
+			j = o.judge.Case(e)
 		}
 	}
 	if ctx.Err() != nil {
-		return a, false
+		return false
 	}
-	res := record.Result{Case: sent, Response: a, Verdict: j.Verdict, Findings: j.Findings}
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if o.err != nil {
-		return a, false
-	}
-	o.report.Add(res)
-	o.whole.Add(sent, a, j)
-	o.keep(c, a, j)
-	if err := o.opt.Record(res); err != nil {
-		o.err = err
-		return a, false
-	}
-	o.done++
-	if o.opt.Progress != nil {
-		o.opt.Progress(o.done)
-	}
-	return a, j.Verdict == judge.Pass
+	return o.result(e, j, func() {
+		o.keepRejection(c, e, j)
+		o.done++
+		if o.opt.Progress != nil {
+			o.opt.Progress(o.done)
+		}
+	}) && j.Verdict == judge.Pass
 }
 
-// asSent is a case with the values it was answered for.
-func asSent(c exchange.Case, a exchange.Answer) exchange.Case {
-	if a.Sent != nil {
-		return *a.Sent
-	}
-	return c
-}
-
-// keep puts some of the rejected cases aside. Which ones depends on nothing but
-// the plan as long as there are few enough.
-func (o *operation) keep(c exchange.Case, a exchange.Answer, j judge.Judgement) {
-	if j.Traits == nil || a.Status == 429 || len(o.rejected) >= maxAgain || o.size+len(c.Request.Body) > maxAgainBytes {
+// keepRejection puts some of the rejected cases aside. Which ones depends on
+// nothing but the plan as long as there are few enough.
+func (o *operation) keepRejection(planned exchange.Case, e exchange.Exchange, j judge.Judgement) {
+	size := o.size + len(e.Request.Body) + len(e.Response.Body)
+	if j.Fingerprint == nil || e.Response.Status == 429 || len(o.rejected) >= maxAgain || size > maxAgainBytes {
 		return
 	}
-	o.size += len(c.Request.Body)
-	o.rejected = append(o.rejected, c)
-	o.answers[c.ID] = j.Traits
+	o.size = size
+	o.rejected = append(o.rejected, rejection{planned, e})
 }
 
 // again sends a sample of what was rejected once more: the answer should be the same.
 func (o *operation) again(ctx context.Context) {
 	const sample = 3
 	for i := range min(sample, len(o.rejected)) {
-		c := o.rejected[i*len(o.rejected)/sample]
-		a := o.opt.Send(ctx, c)
-		if ctx.Err() != nil {
-			return
-		}
-		j := judge.Case(asSent(c, a), a, judge.Context{Proven: true, Layout: o.opt.Layout})
-		if l, differs := judge.Unstable(c, o.answers[c.ID], a, j); differs {
-			o.late(l)
+		first := o.rejected[i*len(o.rejected)/sample]
+		second := o.send(ctx, first.planned, nil)
+		if ctx.Err() != nil || !o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: second.Response}) {
 			return
 		}
 	}
@@ -283,11 +244,7 @@ func (o *operation) close(ctx context.Context) {
 	if o.control == nil || o.op.Method == "DELETE" { // what is gone stays gone
 		return
 	}
-	a := o.opt.Send(ctx, *o.control)
-	if ctx.Err() != nil {
-		return
-	}
-	if l, spoilt := judge.Spoilt(*o.control, a); spoilt {
-		o.late(l)
+	if e := o.send(ctx, *o.control, nil); ctx.Err() == nil {
+		o.closing(e)
 	}
 }

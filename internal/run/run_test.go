@@ -1,8 +1,12 @@
 package run_test
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"net/http/httptest"
 	"net/url"
 	"slices"
@@ -56,7 +60,84 @@ func against(t testing.TB, ctx context.Context, address string, depth flaw.Depth
 		t.Fatal(err)
 	}
 	defer s.Close()
-	return run.Do(ctx, p, run.Options{Parallel: 8, Send: s.Send, Record: keep})
+	var file bytes.Buffer
+	w, err := record.NewWriter(io.MultiWriter(&lines{keep: keep}, &file), record.Head{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rep, err := run.Do(ctx, p, run.Options{Parallel: 8, Send: sending(s), Record: w})
+	if err == nil {
+		judgedAgain(t, file.Bytes(), rep)
+	}
+	return rep, err
+}
+
+// judgedAgain judges a run file again: the same bytes come out, and the same is found.
+func judgedAgain(t testing.TB, file []byte, first *report.Report) {
+	t.Helper()
+	r, err := record.NewReader(bytes.NewReader(file))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var again bytes.Buffer
+	w, err := record.NewWriter(&again, r.Head)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rep, err := run.Judge(r, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(file, again.Bytes()) {
+		was, is := bytes.Split(file, []byte("\n")), bytes.Split(again.Bytes(), []byte("\n"))
+		for i := range min(len(was), len(is)) {
+			if !bytes.Equal(was[i], is[i]) {
+				t.Errorf("judged again, line %d differs:\n%.1500s\n%.1500s", i+1, was[i], is[i])
+				break
+			}
+		}
+	}
+	if was, is := entries(first), entries(rep); !slices.Equal(was, is) {
+		t.Errorf("judged again, %q is found; it was %q", is, was)
+	}
+}
+
+func entries(rep *report.Report) []string {
+	var out []string
+	for _, e := range rep.Entries() {
+		out = append(out, fmt.Sprint(e.Code, e.Operations, e.Fields, e.Count, e.Examples[0].Message))
+	}
+	return out
+}
+
+// sending sends cases as they are planned.
+func sending(s *send.Sender) func(context.Context, exchange.Case) exchange.Exchange {
+	return func(ctx context.Context, c exchange.Case) exchange.Exchange {
+		return exchange.Exchange{Case: c, Response: s.Send(ctx, c)}
+	}
+}
+
+// lines gives each case of a run file to keep, when it is written.
+type lines struct {
+	keep func(record.Result) error
+	head []byte
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	if l.head == nil {
+		l.head = bytes.Clone(p)
+		return len(p), nil
+	}
+	r, err := record.NewReader(io.MultiReader(bytes.NewReader(l.head), bytes.NewReader(p)))
+	if err != nil {
+		return 0, err
+	}
+	for res, err := range r.Results() {
+		if err := cmp.Or(err, l.keep(res)); err != nil {
+			return 0, err
+		}
+	}
+	return len(p), nil
 }
 
 func TestTheSoundHarbourIsNotAccused(t *testing.T) {

@@ -6,12 +6,14 @@ import (
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
 	"obiter/internal/judge"
+	"obiter/internal/record"
 )
 
 // state is what a resource was before flawed requests were sent to it.
 type state struct {
 	reader exchange.Case
-	before judge.Snapshot
+	judge.Readings
+	usable bool
 }
 
 // look reads the resource twice: what differs between the readings changes by itself.
@@ -21,20 +23,16 @@ func (o *operation) look(ctx context.Context) *state {
 		return &state{}
 	}
 	s := &state{reader: reader}
-	first, ok := o.read(ctx, reader)
-	if !ok {
-		return &state{}
+	if s.First, ok = o.read(ctx, reader); ok {
+		s.Second, ok = o.read(ctx, reader)
 	}
-	second, ok := o.read(ctx, reader)
-	if !ok {
-		return &state{}
-	}
-	s.before = judge.NewSnapshot(first, second)
+	s.Before = s.Second
+	s.usable = ok && judge.NewSnapshot(s.First, s.Second).Usable()
 	return s
 }
 
 func (o *operation) read(ctx context.Context, reader exchange.Case) (any, bool) {
-	a := o.opt.Send(ctx, reader)
+	a := o.send(ctx, reader, nil).Response
 	if a.Err != "" || a.Status != 200 || a.Truncated {
 		return nil, false
 	}
@@ -45,50 +43,51 @@ func (o *operation) read(ctx context.Context, reader exchange.Case) (any, bool) 
 // checkState looks whether the resource is what it was. If not, it looks among
 // the rejected cases for one that changes it, and tries that one twice.
 func (o *operation) checkState(ctx context.Context, s *state) {
-	if s == nil || !s.before.Usable() || len(o.rejected) == 0 || ctx.Err() != nil {
+	if s == nil || !s.usable || len(o.rejected) == 0 || ctx.Err() != nil {
 		return
 	}
 	now, ok := o.read(ctx, s.reader)
-	if !ok || s.before.Change(now) == "" {
+	if s.After = now; !ok || s.Change() == "" {
 		return
 	}
+	changes := func(list []rejection) bool {
+		seen, ok := o.around(ctx, s, list)
+		return ok && seen.Change() != ""
+	}
 	list := o.rejected
-	if o.changes(ctx, s, list) == "" {
+	if !changes(list) {
 		return // it was one that was accepted, and that is said
 	}
 	for len(list) > 1 {
 		half := list[:len(list)/2]
-		if o.changes(ctx, s, half) == "" {
+		if !changes(half) {
 			half = list[len(list)/2:]
 		}
 		list = half
 	}
-	if o.changes(ctx, s, list) == "" || o.changes(ctx, s, nil) != "" {
+	if !changes(list) || changes(nil) {
 		return // it cannot be repeated, or it changes by itself
 	}
-	if change := o.changes(ctx, s, list); change != "" {
-		o.late(judge.Changed(list[0], change))
+	if seen, ok := o.around(ctx, s, list); ok {
+		o.state(record.State{Case: list[0].Case, Seen: seen})
 	}
 }
 
-// changes puts the resource back with the control, sends the cases, and tells
-// what is different then; "" where nothing is.
-func (o *operation) changes(ctx context.Context, s *state, list []exchange.Case) string {
-	if a := o.opt.Send(ctx, *o.control); a.Err != "" || a.Status >= 300 {
-		return ""
+// around puts the resource back with the control, sends the cases, and tells what
+// the resource shows before and after; false where that cannot be told.
+func (o *operation) around(ctx context.Context, s *state, list []rejection) (seen judge.Readings, ok bool) {
+	seen = s.Readings
+	if a := o.send(ctx, *o.control, nil).Response; a.Err != "" || a.Status >= 300 {
+		return seen, false
 	}
-	before, ok := o.read(ctx, s.reader)
-	if !ok {
-		return ""
+	if seen.Before, ok = o.read(ctx, s.reader); !ok {
+		return seen, false
 	}
-	for _, c := range list {
-		if a := o.opt.Send(ctx, c); ctx.Err() != nil || a.Err != "" || a.Status < 400 {
-			return ""
+	for _, r := range list {
+		if a := o.send(ctx, r.planned, nil).Response; ctx.Err() != nil || a.Err != "" || a.Status < 400 {
+			return seen, false
 		}
 	}
-	after, ok := o.read(ctx, s.reader)
-	if !ok {
-		return ""
-	}
-	return s.before.With(before).Change(after)
+	seen.After, ok = o.read(ctx, s.reader)
+	return seen, ok
 }

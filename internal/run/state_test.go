@@ -150,7 +150,7 @@ func tryBuoy(t *testing.T, b *buoy) (*report.Report, int) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 4, Send: s.Send, Record: func(record.Result) error { return nil }})
+	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 4, Send: sending(s)})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -207,7 +207,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 		a.Err = fmt.Sprintf("no complete answer within %s", s.opt.Timeout)
 	default:
 		a.Err = plain(err)
-		a.Cut = errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
+		a.ClosedEarly = errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
 	}
 	return a
 }
@@ -230,16 +230,19 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 	start := time.Now()
 	res, err := client.Do(req)
 	if err != nil {
-		return exchange.Answer{Took: time.Since(start)}, err
+		return exchange.Answer{Took: since(start)}, err
 	}
 	defer res.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(res.Body, s.opt.MaxBody+1))
-	a := exchange.Answer{Status: res.StatusCode, Header: res.Header, Body: data, Took: time.Since(start)}
+	a := exchange.Answer{Status: res.StatusCode, Header: res.Header, Body: data, Took: since(start)}
 	if int64(len(data)) > s.opt.MaxBody {
 		a.Body, a.Truncated = data[:s.opt.MaxBody], true
 	}
 	return a, err
 }
+
+// since is rounded as run files are, so that what was measured can be read again.
+func since(start time.Time) time.Duration { return time.Since(start).Round(time.Microsecond) }
 
 func (s *Sender) dress(req *http.Request, c exchange.Case) {
 	for _, h := range c.Request.Headers {

@@ -16,15 +16,15 @@ type recorded struct {
 }
 
 // whole judges a run and lists its late findings as "code: message".
-func whole(t *testing.T, list []recorded) (*Whole, []string) {
+func whole(t *testing.T, list []recorded) (*consistency, []string) {
 	t.Helper()
-	w := NewWhole()
+	w := newConsistency()
 	for i, r := range list {
 		r.c.Number, r.c.ID = i+1, fmt.Sprintf("%010x", i+1)
-		w.Add(r.c, r.a, Case(r.c, r.a, Context{Proven: true}))
+		w.add(r.c, r.a, Case(r.c, r.a, Context{Proven: true}))
 	}
 	var out []string
-	for _, l := range w.Findings() {
+	for _, l := range w.findings() {
 		if l.Finding.Count < 1 || l.Case == "" || l.Operation == "" {
 			t.Errorf("%+v is without its case or count", l)
 		}
@@ -100,24 +100,24 @@ func TestTheLayoutIsLearned(t *testing.T) {
 	name := broken(t, exchange.Constraint, "/crew/1/rank enum")
 	list := append(times(12, name, answer(422, "application/json", `{"probleme":[{"wo":"crew[1].rank","was":"unbekannt"}]}`)), times(3, name, answer(422, "application/json", `{"probleme":[]}`))...)
 	w, _ := whole(t, list)
-	l, ok := w.Learned()
+	l, ok := w.learned()
 	if want := (Layout{"/probleme/*/wo", "dotted", 12, 15}); !ok || l != want {
 		t.Errorf("%+v, want %+v", l, want)
 	}
 	if s := ShownWhere(l.Where); s != "probleme[*].wo" || ShownWhere("/*") != "the top" {
 		t.Error(s)
 	}
-	if _, ok := NewWhole().Learned(); ok {
+	if _, ok := newConsistency().learned(); ok {
 		t.Error("a layout is learned from nothing")
 	}
 }
 
-func TestAWholeIsBounded(t *testing.T) {
-	w := NewWhole()
+func TestAconsistencyIsBounded(t *testing.T) {
+	w := newConsistency()
 	c := broken(t, exchange.Constraint, "/name minLength")
 	for i := range 3000 {
 		a := answer(422, problemMedia, fmt.Sprintf(`{"type":"https://harbour.example/%d","title":"%d","errors":[{"pointer":"#/name","detail":"x"}]}`, i, i))
-		w.Add(c, a, Case(c, a, Context{Proven: true}))
+		w.add(c, a, Case(c, a, Context{Proven: true}))
 	}
 	if len(w.types) > maxWays || len(w.titles) > maxWays {
 		t.Errorf("%d types and %d titles are kept", len(w.types), len(w.titles))
@@ -162,28 +162,26 @@ func TestTheSecondAnswerShouldBeTheFirst(t *testing.T) {
 		{"another form", answer(422, "text/html", `<p>`), true},
 		{"accepted", answer(201, "application/json", `{}`), true},
 	} {
-		if _, differs := Unstable(c, first.Traits, x.a, Case(c, x.a, Context{Proven: true})); differs != x.differ {
+		if _, differs := unstable(c, first.Fingerprint, x.a, Case(c, x.a, Context{Proven: true})); differs != x.differ {
 			t.Errorf("%s: %v", x.name, differs)
 		}
 	}
 	control := exchange.Case{Kind: exchange.Control, Request: exchange.Request{Method: "PUT"}}
-	if _, spoilt := Spoilt(control, answer(409, problemMedia, `{}`)); !spoilt {
+	if _, spoilt := refusedLater(control, answer(409, problemMedia, `{}`)); !spoilt {
 		t.Error("a control that is refused in the end is not told")
 	}
 	control.Request.Method = "POST"
-	if _, spoilt := Spoilt(control, answer(409, problemMedia, `{}`)); spoilt {
+	if _, spoilt := refusedLater(control, answer(409, problemMedia, `{}`)); spoilt {
 		t.Error("a second creation may be a conflict")
 	}
 }
 
 func TestBeyondTheWords(t *testing.T) {
 	c := broken(t, exchange.Constraint, "/name minLength")
-	c.Secrets = []string{"tide tables of old", "short"}
+	c = with(t, with(t, c, "/pass_phrase", `"tide tables of old"`), "/pin", `"short"`)
+	c.SecretFields = []string{"/pass_phrase", "/pin"}
 	sound := named("#/name")
-	described := func(d exchange.Described) Context {
-		return Context{Proven: true, Describe: func(int, string) exchange.Described { return d }}
-	}
-	breaks := func(any) (string, string) { return "/errors", "missing" }
+	described := func(d exchange.Documented) Context { return Context{Proven: true, Documented: &d} }
 	media := []string{problemMedia}
 	for _, x := range []struct {
 		name string
@@ -199,13 +197,13 @@ func TestBeyondTheWords(t *testing.T) {
 		{"sound: escaped markup in a page", answer(422, "text/html", "<p>&lt;tide-mark&gt;"), Context{Proven: true}, "not-problem"},
 		{"slow", exchange.Answer{Status: 422, Header: answer(422, problemMedia, "").Header, Body: []byte(sound), Took: 2 * time.Second}, Context{Proven: true, Control: 10 * time.Millisecond}, "slow-rejection"},
 		{"sound: as slow as the control", exchange.Answer{Status: 422, Header: answer(422, problemMedia, "").Header, Body: []byte(sound), Took: 2 * time.Second}, Context{Proven: true, Control: time.Second}, ""},
-		{"sound: documented", answer(422, problemMedia, sound), described(exchange.Described{Any: true, Status: true, Media: media}), ""},
-		{"sound: nothing is documented", answer(422, problemMedia, sound), described(exchange.Described{}), ""},
-		{"sound: a documented range", answer(422, problemMedia, sound), described(exchange.Described{Any: true, Status: true, Media: []string{"application/*"}}), ""},
-		{"another status than documented", answer(422, problemMedia, sound), described(exchange.Described{Any: true, Known: []string{"201"}}), "undocumented"},
-		{"another media type than documented", answer(422, problemMedia, sound), described(exchange.Described{Any: true, Status: true, Media: []string{"application/json"}}), "undocumented"},
-		{"another body than documented", answer(422, problemMedia, sound), described(exchange.Described{Any: true, Status: true, Media: media, Breaks: breaks}), "undocumented"},
-		{"said already", answer(400, "text/html", "<p>"), described(exchange.Described{Any: true, Known: []string{"201"}}), "not-problem"},
+		{"sound: documented", answer(422, problemMedia, sound), described(exchange.Documented{Status: true, Media: media}), ""},
+		{"sound: nothing is documented", answer(422, problemMedia, sound), Context{Proven: true}, ""},
+		{"sound: a documented range", answer(422, problemMedia, sound), described(exchange.Documented{Status: true, Media: []string{"application/*"}}), ""},
+		{"another status than documented", answer(422, problemMedia, sound), described(exchange.Documented{Known: []string{"201"}}), "undocumented"},
+		{"another media type than documented", answer(422, problemMedia, sound), described(exchange.Documented{Status: true, Media: []string{"application/json"}}), "undocumented"},
+		{"another body than documented", answer(422, problemMedia, sound), described(exchange.Documented{Status: true, Media: media, At: "/errors", How: "missing"}), "undocumented"},
+		{"said already", answer(400, "text/html", "<p>"), described(exchange.Documented{Known: []string{"201"}}), "not-problem"},
 	} {
 		var codes []string
 		for _, f := range Case(c, x.a, x.ctx).Findings {

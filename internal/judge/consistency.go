@@ -14,8 +14,8 @@ import (
 	"obiter/internal/rule"
 )
 
-// Traits are what a rejection has in common with others, or not.
-type Traits struct {
+// Fingerprint is what a rejection has in common with others, or not.
+type Fingerprint struct {
 	Form     string   // the media type, and what the body is
 	Members  []string // of a JSON object that is no problem document
 	Type     string   // of a problem document with a type of its own
@@ -28,8 +28,8 @@ type Traits struct {
 	Status   int
 }
 
-func traitsOf(c exchange.Case, a exchange.Answer, doc problem.Document) *Traits {
-	t := &Traits{Form: doc.Media, Status: a.Status, Right: slices.Contains(c.Expect.Statuses, a.Status)}
+func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fingerprint {
+	t := &Fingerprint{Form: doc.Media, Status: a.Status, Right: slices.Contains(c.Expect.Statuses, a.Status)}
 	switch {
 	case doc.Claimed:
 		if doc.Specific() {
@@ -48,7 +48,7 @@ func traitsOf(c exchange.Case, a exchange.Answer, doc problem.Document) *Traits 
 	return t
 }
 
-func (t *Traits) fields(c exchange.Case, r layout.Reading, found []Finding) {
+func (t *Fingerprint) fields(c exchange.Case, r layout.Reading, found []Finding) {
 	t.Asked = true
 	if len(r.Fields) == 0 || len(c.Flaws) != 1 {
 		return
@@ -71,8 +71,8 @@ func family(n layout.Notation) layout.Notation {
 	return n
 }
 
-// Late is a finding that only the whole run shows, at the first case that shows it.
-type Late struct {
+// RunFinding is a finding that only the whole run shows, at the first case that shows it.
+type RunFinding struct {
 	Number    int // of the case in the plan
 	Case      string
 	Name      string
@@ -88,9 +88,9 @@ type Layout struct {
 	Of       int    `json:"of"`       // that had to name one field
 }
 
-// Whole collects what rejections have in common. Its size grows with what
+// consistency collects what rejections have in common. Its size grows with what
 // differs, not with the number of answers.
-type Whole struct {
+type consistency struct {
 	forms    map[string]*tally // by form and members
 	wheres   map[string]*tally // by body, path, query …, then where and notation
 	statuses map[string]*tally // by class, then status
@@ -108,23 +108,22 @@ type tally struct {
 // sight is one of the ways seen, with its first case and its operations.
 type sight struct {
 	count int
-	first Late
+	first RunFinding
 	ops   map[string]int
 	rules map[string]int
-	about *Traits
+	about *Fingerprint
 }
 
 // maxWays bounds the ways kept under one key: a type with a number in it would
 // have as many as there are answers.
 const maxWays = 200
 
-// NewWhole makes an empty Whole.
-func NewWhole() *Whole {
-	return &Whole{forms: map[string]*tally{}, wheres: map[string]*tally{}, statuses: map[string]*tally{}, types: map[string]*tally{}, titles: map[string]*tally{}}
+func newConsistency() *consistency {
+	return &consistency{forms: map[string]*tally{}, wheres: map[string]*tally{}, statuses: map[string]*tally{}, types: map[string]*tally{}, titles: map[string]*tally{}}
 }
 
 // tallied counts a way under a key.
-func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Traits) {
+func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Fingerprint) {
 	if m[key] == nil {
 		if len(m) >= maxWays {
 			return
@@ -138,12 +137,12 @@ func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Traits) {
 		if len(ta.seen) >= maxWays {
 			return
 		}
-		s = &sight{ops: map[string]int{}, rules: map[string]int{}, about: t, first: Late{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}}
+		s = &sight{ops: map[string]int{}, rules: map[string]int{}, about: t, first: RunFinding{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}}
 		ta.seen[way] = s
 	}
 	s.count++
 	if c.Number < s.first.Number {
-		s.first = Late{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}
+		s.first = RunFinding{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}
 		s.about = t
 	}
 	s.ops[c.Operation]++
@@ -156,9 +155,9 @@ func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Traits) {
 // others several are right side by side.
 var settled = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter}
 
-// Add takes in a judged case.
-func (w *Whole) Add(c exchange.Case, a exchange.Answer, j Judgement) {
-	t := j.Traits
+// add takes in a judged case.
+func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
+	t := j.Fingerprint
 	if t == nil || c.Kind != exchange.Flawed {
 		return
 	}
@@ -211,8 +210,8 @@ func (t *tally) others(but *sight) []*sight {
 // rest is odd.
 func (t *tally) usual(s *sight) bool { return s.count >= 5 && s.count*5 >= t.total*3 }
 
-// Learned is the layout that most answers have; false where there is none.
-func (w *Whole) Learned() (Layout, bool) {
+// learned is the layout that most answers have; false where there is none.
+func (w *consistency) learned() (Layout, bool) {
 	t := w.wheres["body"]
 	for _, in := range slices.Sorted(maps.Keys(w.wheres)) {
 		if t == nil {
@@ -235,9 +234,9 @@ func (w *Whole) Learned() (Layout, bool) {
 	return Layout{where, string(best.about.Notation), n, w.asked}, true
 }
 
-// Findings lists what the run as a whole shows, each at its first case.
-func (w *Whole) Findings() []Late {
-	var out []Late
+// findings lists what the run as a whole shows, each at its first case.
+func (w *consistency) findings() []RunFinding {
+	var out []RunFinding
 	add := func(s *sight, code, message string) *Finding {
 		l := s.first
 		l.Finding = finding(code, "", "", message)
@@ -249,13 +248,15 @@ func (w *Whole) Findings() []Late {
 	w.oddPlaces(add)
 	w.oddStatuses(add)
 	w.drift(add)
-	slices.SortStableFunc(out, func(a, b Late) int {
-		return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(Rank(a.Finding.Code), Rank(b.Finding.Code)), cmp.Compare(a.Finding.Message, b.Finding.Message))
-	})
+	slices.SortStableFunc(out, byPlan)
 	return out
 }
 
-func (w *Whole) oddForms(add func(*sight, string, string) *Finding) {
+func byPlan(a, b RunFinding) int {
+	return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(Rank(a.Finding.Code), Rank(b.Finding.Code)), cmp.Compare(a.Finding.Message, b.Finding.Message))
+}
+
+func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 	t := w.forms[""]
 	if t == nil {
 		return
@@ -289,7 +290,7 @@ func (t *tally) mostAlike() (best *sight, count int) {
 	return best, count
 }
 
-func form(t *Traits) string {
+func form(t *Fingerprint) string {
 	if t.Members == nil {
 		return t.Form
 	}
@@ -298,7 +299,7 @@ func form(t *Traits) string {
 
 // alike tells whether two answers have one layout: the same media type, and of
 // plain JSON at least half of the members.
-func alike(a, b *Traits) bool {
+func alike(a, b *Fingerprint) bool {
 	if a.Form != b.Form {
 		return false
 	}
@@ -314,7 +315,7 @@ func alike(a, b *Traits) bool {
 	return shared*2 >= min(len(a.Members), len(b.Members)) && shared > 0
 }
 
-func (w *Whole) oddPlaces(add func(*sight, string, string) *Finding) {
+func (w *consistency) oddPlaces(add func(*sight, string, string) *Finding) {
 	for _, in := range slices.Sorted(maps.Keys(w.wheres)) { // parameters may be named in a member of their own
 		t := w.wheres[in]
 		best := t.most()
@@ -330,7 +331,7 @@ func (w *Whole) oddPlaces(add func(*sight, string, string) *Finding) {
 	}
 }
 
-func placeOf(t *Traits) string {
+func placeOf(t *Fingerprint) string {
 	return fmt.Sprintf("%s as %s", ShownWhere(t.Where), notationWords[t.Notation])
 }
 
@@ -349,7 +350,7 @@ func ShownWhere(where string) string {
 	return text
 }
 
-func (w *Whole) oddStatuses(add func(*sight, string, string) *Finding) {
+func (w *consistency) oddStatuses(add func(*sight, string, string) *Finding) {
 	// Several classes that one operation answers otherwise are one finding.
 	type odd struct {
 		classes []string
@@ -406,7 +407,7 @@ func few(counts map[string]int) string {
 	return text
 }
 
-func (w *Whole) drift(add func(*sight, string, string) *Finding) {
+func (w *consistency) drift(add func(*sight, string, string) *Finding) {
 	for _, kind := range slices.Sorted(maps.Keys(w.types)) {
 		t := w.types[kind]
 		best := t.most()

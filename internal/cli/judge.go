@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/record"
+	"obiter/internal/run"
+	"obiter/internal/trial"
+)
+
+func (a *app) judgeCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "judge",
+		Usage:     "judge the answers of a run again; sends nothing",
+		ArgsUsage: "[RUN]",
+		Description: "Reads a run file, judges every answer in it anew, and reports what is found. The run file is\n" +
+			"the last run's where none is named. With --save the outcome is kept as another run file.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file, judged again"},
+			&cli.StringFlag{Name: "save", Usage: "keep the run, judged again, in `FILE`"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() > 1 {
+				return usage(fmt.Sprintf("judge reads one run file, and %q is a second one", c.Args().Get(1)), "judge them one after the other")
+			}
+			if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
+				return err
+			}
+			name := c.Args().First()
+			if name == "" {
+				name = trial.LastRun("")
+			}
+			return a.judge(name, c.String("save"), c.String("format"))
+		},
+	}
+}
+
+func (a *app) judge(name, save, format string) error {
+	f, r, err := openRun(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var writers []io.Writer
+	if save != "" {
+		out, err := createBeside(f, name, save)
+		if err != nil {
+			return err
+		}
+		defer out.Close()
+		writers = append(writers, out)
+	}
+	if format == "ndjson" {
+		writers = append(writers, a.streams.Out)
+	}
+	head := r.Head
+	head.Program = version()
+	var w *record.Writer
+	if len(writers) > 0 {
+		if w, err = record.NewWriter(io.MultiWriter(writers...), head); err != nil {
+			return err
+		}
+	}
+	rep, err := run.Judge(r, w)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	interrupted := r.Totals == nil || r.Totals.Interrupted
+	if w != nil {
+		totals := rep.Totals()
+		totals.Layout, totals.Interrupted = rep.Layout, interrupted
+		if err := w.Close(totals); err != nil {
+			return err
+		}
+	}
+	kept := name
+	if save != "" {
+		kept = save
+	}
+	return a.outcome(result{report: rep, format: format, description: r.Head.Description, at: r.Head.At, file: kept, interrupted: interrupted}, nil)
+}
+
+// openRun opens a run file and reads its first line.
+func openRun(name string) (*os.File, *record.Reader, error) {
+	f, err := os.Open(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil, usage("there is no run file "+name, "make one with: obiter try")
+	}
+	if err != nil {
+		return nil, nil, usage(fmt.Sprintf("cannot read the run file %s: %v", name, errors.Unwrap(err)), "")
+	}
+	r, err := record.NewReader(f)
+	if err != nil {
+		f.Close()
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return f, r, nil
+}
+
+// createBeside makes an output file, which may not be the one that is read.
+func createBeside(in *os.File, name, save string) (*os.File, error) {
+	was, err := in.Stat()
+	if is, e := os.Stat(save); err == nil && e == nil && os.SameFile(was, is) {
+		return nil, usage("--save names the run file that is read", "name another file")
+	}
+	out, err := os.Create(save)
+	if err != nil {
+		return nil, usage(fmt.Sprintf("cannot write %s: %v", save, errors.Unwrap(err)), "name a file in a folder that exists")
+	}
+	return out, nil
+}

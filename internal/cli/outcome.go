@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+
+	"obiter/internal/record"
+	"obiter/internal/report"
+)
+
+// result is what came of a run, tried now or judged again.
+type result struct {
+	report      *report.Report
+	format      string // text, json or ndjson
+	description string
+	at          string
+	failed      []string // fixtures that could not be made
+	file        string   // where the run is kept
+	interrupted bool     // as the run file says
+}
+
+// outcome prints findings and totals, and turns them into an exit status. The
+// error is the one that ended the run.
+func (a *app) outcome(r result, err error) error {
+	switch r.format {
+	case "json":
+		r.interrupted = r.interrupted || errors.Is(err, context.Canceled)
+		if e := a.writeJSON(r); e != nil {
+			return e
+		}
+	case "ndjson":
+	default:
+		entries := r.report.Entries()
+		a.learned(r.report)
+		a.findings(entries)
+		a.totals(r.report, entries, r.file)
+	}
+	switch {
+	case errors.Is(err, context.Canceled):
+		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + r.file, ""}
+	case err != nil:
+		return err
+	case r.report.Totals().Cases == 0:
+		return &failure{exitUnproved, "no operation has parameters or a body to break, so nothing was sent", "obiter survey tells why each operation is left out"}
+	case len(r.failed) > 0 && r.report.Errors() == 0:
+		return usage("not everything could be tried: "+plural(len(r.failed), "fixture")+" could not be made ("+strings.Join(r.failed, ", ")+")", "put that right first; the warnings above say what is wrong")
+	case !r.report.Proven():
+		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", unprovenHint(r.report)}
+	case r.report.Errors() > 0:
+		return &failure{exitFindings, "", ""}
+	}
+	return nil
+}
+
+// outcomeJSON is what --format json gives: docs/formats/outcome.schema.json.
+type outcomeJSON struct {
+	Obiter      int             `json:"obiter"` // the version of the format
+	Program     string          `json:"program"`
+	Description string          `json:"description"`
+	At          string          `json:"at"`
+	Totals      record.Totals   `json:"totals"`
+	Operations  []lineJSON      `json:"operations"`
+	Findings    []*report.Entry `json:"findings"`
+}
+
+type lineJSON struct {
+	Operation string `json:"operation"`
+	Cases     int    `json:"cases"`
+	Passed    int    `json:"passed"`
+	Failed    int    `json:"failed"`
+	Unproven  int    `json:"unproven"`
+}
+
+// outcomeVersion is that of the JSON document of an outcome.
+const outcomeVersion = 1
+
+func (a *app) writeJSON(r result) error {
+	out := outcomeJSON{Obiter: outcomeVersion, Program: version(), Description: r.description, At: r.at, Totals: r.report.Totals(), Operations: []lineJSON{}, Findings: r.report.Entries()}
+	out.Totals.Layout, out.Totals.Interrupted = r.report.Layout, r.interrupted
+	for _, l := range r.report.Lines {
+		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Unproven})
+	}
+	return printJSON(a.streams.Out, out)
+}
+
+// unprovenHint says in the service's own words why its controls were refused.
+func unprovenHint(rep *report.Report) string {
+	for _, l := range rep.Lines {
+		if l.ControlWords != "" {
+			return l.Operation + ": " + l.ControlWords + " (credentials go into --header; records that must exist are named by the examples of path parameters)"
+		}
+	}
+	return "look at a control with: obiter show"
+}
+
+// printJSON writes a document for other programs.
+func printJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}

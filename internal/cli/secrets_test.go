@@ -1,0 +1,147 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+)
+
+const lookout = `
+openapi: 3.1.0
+info: {title: Lookout, version: '1'}
+paths:
+  /watches:
+    post:
+      requestBody: {required: true, content: {application/json: {schema: {type: object, required: [word], properties: {word: {type: string, minLength: 4, maxLength: 40, examples: [starboard]}}}}}}
+  /marks:
+    post:
+      security: [{watch: []}]
+      requestBody: {required: true, content: {application/json: {schema: {type: object, required: [name, note], properties: {name: {type: string, maxLength: 9, examples: [north]}, note: {type: string, maxLength: 60, examples: [x]}}}}}}
+components: {securitySchemes: {watch: {type: http, scheme: bearer}}}
+`
+
+const lookoutConfig = `
+credentials: { watch: "${token}" }
+fixtures:
+  - name: watch
+    send: POST /watches
+    keep: { token: $response.body#/token }
+    undo: none
+operations:
+  POST /watches: { body: { word: "${WORD}" } }
+  POST /marks: { body: { note: "${NOTE}" } }
+`
+
+// parrot repeats all that it hears, in every spelling: as it is, as JSON writes
+// it, and percent-encoded. It hands out tokens.
+type parrot struct {
+	mu      sync.Mutex
+	tokens  []string
+	refuses bool // everything
+}
+
+func (p *parrot) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	body, _ := io.ReadAll(r.Body)
+	var sent map[string]any
+	_ = json.Unmarshal(body, &sent)
+	heard := []string{r.Header.Get("Authorization"), r.Header.Get("X-Chart"), string(body)}
+	for _, v := range sent {
+		heard = append(heard, fmt.Sprint(v))
+	}
+	answer := map[string]any{}
+	status := http.StatusUnprocessableEntity
+	name, _ := sent["name"].(string)
+	note, hasNote := sent["note"].(string)
+	word, _ := sent["word"].(string)
+	switch {
+	case p.refuses:
+	case r.URL.Path == "/watches" && len([]rune(word)) >= 4 && len([]rune(word)) <= 40:
+		status = http.StatusCreated
+		p.tokens = append(p.tokens, fmt.Sprintf("tök/%d&%d", len(p.tokens), 7919*(len(p.tokens)+13)))
+		answer["token"] = p.tokens[len(p.tokens)-1]
+	case r.URL.Path == "/marks" && name != "" && len(name) <= 9 && hasNote && len([]rune(note)) <= 60:
+		status = http.StatusCreated
+	}
+	var spelt []string
+	for _, h := range heard {
+		quoted, _ := json.Marshal(h)
+		spelt = append(spelt, h, url.QueryEscape(h), url.PathEscape(h), string(quoted))
+	}
+	answer["detail"] = strings.Join(spelt, " | ")
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("X-Heard", url.QueryEscape(heard[0]+heard[1]))
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(answer)
+}
+
+// TestNoSecretIsWritten tries a service that repeats what it hears: what comes of
+// the environment, of --header, of fixtures, and tokens that a tried operation
+// hands out, is in no output and in no file.
+func TestNoSecretIsWritten(t *testing.T) {
+	const word, note, chart = `ebb "1912"/höch`, `slack <water> & "more"`, `chart-datum"7"/x`
+	t.Setenv("WORD", word)
+	t.Setenv("NOTE", note)
+	for _, refuses := range []bool{false, true} {
+		p := &parrot{}
+		server := httptest.NewServer(p)
+		dir := t.TempDir()
+		put(t, dir, "openapi.yaml", lookout)
+		put(t, dir, "obiter.yaml", lookoutConfig)
+		if refuses { // nothing is proved: the hint quotes the service
+			put(t, dir, "obiter.yaml", lookoutConfig[strings.Index(lookoutConfig, "operations:"):])
+			p.refuses = true
+		}
+		var written strings.Builder
+		for _, args := range [][]string{{"--save", "kept.ndjson"}, {"--format", "json"}, {"--format", "ndjson"}} {
+			o := obiter(t, dir, append([]string{"try", "--at", server.URL, "--header", "X-Chart: " + chart}, args...)...)
+			if want := map[bool]int{true: 3, false: 1}[refuses]; o.status != want {
+				t.Errorf("refuses %v: status %d: %s", refuses, o.status, o.errors)
+			}
+			written.WriteString(o.out + o.errors)
+		}
+		o := obiter(t, dir, "judge", "--format", "ndjson")
+		written.WriteString(o.out + o.errors)
+		ids := regexp.MustCompile(`"case":"([0-9a-f]{10})"`).FindAllStringSubmatch(written.String(), -1)
+		for i := 0; i < len(ids); i += max(len(ids)/12, 1) {
+			o := obiter(t, dir, "show", ids[i][1])
+			written.WriteString(o.out + o.errors)
+		}
+		err := filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+			if err != nil || d.IsDir() || d.Name() == "obiter.yaml" {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			written.Write(text)
+			return err
+		})
+		server.Close()
+		if err != nil || len(p.tokens) < 5 && !refuses || !strings.Contains(written.String(), "[X-Chart not kept]") || !strings.Contains(written.String(), "[WORD not kept]") {
+			t.Fatalf("%v, %d tokens", err, len(p.tokens))
+		}
+		for _, secret := range append([]string{word, note, chart}, p.tokens...) {
+			for _, form := range spellings(secret) {
+				if i := strings.Index(written.String(), form); i >= 0 {
+					t.Errorf("%s is written: %.300s", form, written.String()[max(0, i-100):])
+				}
+			}
+		}
+	}
+}
+
+func spellings(text string) []string {
+	html, _ := json.Marshal(text)
+	twice, _ := json.Marshal(string(html))
+	inside := func(b []byte) string { return strings.Trim(string(b), `"`) }
+	return []string{text, inside(html), strings.Trim(inside(twice), `\"`), url.QueryEscape(text), url.PathEscape(text)}
+}

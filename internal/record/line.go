@@ -1,0 +1,109 @@
+package record
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+	"obiter/internal/judge"
+)
+
+// The types of lines.
+const (
+	typeRun     = "run"     // the first: about the run
+	typeCase    = "case"    // a case with its answer, and what is wrong with it
+	typeRepeat  = "repeat"  // a rejected case that was sent again, with both answers
+	typeClosing = "closing" // a control that was sent again after the flawed requests
+	typeState   = "state"   // a rejected case, with what a resource showed around it
+	typeFinding = "finding" // what only the whole run shows, of a case
+	typeEnd     = "end"     // the last: the totals
+)
+
+// caseLine is a case with all that judging it takes.
+type caseLine struct {
+	Type   string `json:"type"`
+	Number int    `json:"number"` // place in the plan
+	exchange.Case
+	Base         string   `json:"base"`
+	Alternatives []string `json:"alternatives,omitempty"`
+	SecretFields []string `json:"secretFields,omitempty"`
+	// Parts are a control's values by place; of the body only where the request's
+	// body does not show it. Value is the flawed part of any other case, likewise.
+	Parts map[string]json.RawMessage `json:"parts,omitempty"`
+	Value json.RawMessage            `json:"value,omitempty"`
+
+	Response   *exchange.Answer     `json:"response,omitempty"`
+	Again      *exchange.Answer     `json:"again,omitempty"`    // of a repeat: the second answer
+	Readings   *judge.Readings      `json:"readings,omitempty"` // of a state
+	Documented *exchange.Documented `json:"documented,omitempty"`
+	Verdict    judge.Verdict        `json:"verdict,omitempty"`
+	Findings   *[]judge.Finding     `json:"findings,omitempty"`
+}
+
+func lineOf(kind string, c exchange.Case) caseLine {
+	l := caseLine{Type: kind, Number: c.Number, Case: c, Base: c.Base, Alternatives: c.Alternatives, SecretFields: c.SecretFields}
+	shown := bytes.Equal(instance.Encode(c.Body), c.Request.Body)
+	if c.Kind == exchange.Control {
+		for in, v := range c.Parts {
+			if in == "body" && shown {
+				continue
+			}
+			if l.Parts == nil {
+				l.Parts = map[string]json.RawMessage{}
+			}
+			l.Parts[in] = instance.Encode(v)
+		}
+		return l
+	}
+	if c.Body != nil && !(c.Part() == "body" && shown) {
+		l.Value = instance.Encode(c.Body)
+	}
+	return l
+}
+
+// restore gives the line's case what the line holds beside it.
+func (l *caseLine) restore(controls map[string]map[string]any) (exchange.Case, error) {
+	c := l.Case
+	c.Number, c.Base, c.Alternatives, c.SecretFields = l.Number, l.Base, l.Alternatives, l.SecretFields
+	body, err := instance.Decode(c.Request.Body)
+	shown := err == nil && bytes.Equal(instance.Encode(body), c.Request.Body)
+	if c.Kind == exchange.Control {
+		c.Parts = map[string]any{}
+		for in, v := range l.Parts {
+			if c.Parts[in], err = instance.Decode(v); err != nil {
+				return c, fmt.Errorf("its part %s: %w", in, err)
+			}
+		}
+		if _, has := c.Parts["body"]; !has && shown {
+			c.Parts["body"] = body
+		}
+		c.Body = c.Parts["body"]
+		fullest := controls[c.Operation]
+		if fullest == nil {
+			fullest = c.Parts
+			controls[c.Operation] = fullest
+		}
+		controls[c.Operation+" "+c.Base] = c.Parts
+		c.Control = fullest["body"]
+		return c, nil
+	}
+	if c.Body = nil; l.Value != nil {
+		if c.Body, err = instance.Decode(l.Value); err != nil {
+			return c, fmt.Errorf("its value: %w", err)
+		}
+	} else if c.Part() == "body" && shown {
+		c.Body = body
+	}
+	control := controls[c.Operation+" "+c.Base]
+	if control == nil {
+		control = controls[c.Operation]
+	}
+	part := c.Part()
+	if part == "request" {
+		part = "body"
+	}
+	c.Control = control[part]
+	return c, nil
+}

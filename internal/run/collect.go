@@ -1,0 +1,117 @@
+package run
+
+import (
+	"sync"
+
+	"obiter/internal/exchange"
+	"obiter/internal/judge"
+	"obiter/internal/layout"
+	"obiter/internal/record"
+	"obiter/internal/report"
+)
+
+// collector judges exchanges, arranges what is found, and keeps it. It is the one
+// way from an answer to a run file, whether the answer has just come or is read
+// from another run file. It is safe for concurrent use.
+type collector struct {
+	judge  *judge.Run
+	report *report.Report
+	record *record.Writer // nil: nothing is kept
+
+	mu  sync.Mutex
+	err error // the first of keeping; nothing is kept after it
+}
+
+func newCollector(known *layout.Layout, w *record.Writer) *collector {
+	return &collector{judge: judge.NewRun(known), report: report.New(), record: w}
+}
+
+func (c *collector) failed() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.err != nil
+}
+
+// result takes in an exchange with its judgement; and is called while nothing
+// else is taken in. False after an error.
+func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.err != nil {
+		return false
+	}
+	res := record.Result{Exchange: e, Verdict: j.Verdict, Findings: j.Findings}
+	c.judge.Add(e, j)
+	c.report.Add(res)
+	and()
+	if c.record != nil {
+		c.err = c.record.Result(res)
+	}
+	return c.err == nil
+}
+
+func (c *collector) keep(write func(*record.Writer) error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.record != nil && c.err == nil {
+		c.err = write(c.record)
+	}
+}
+
+// repeated takes in a rejected case that was sent twice, and reports whether the
+// answers agree.
+func (c *collector) repeated(r record.Repeat) (stable bool) {
+	c.keep(func(w *record.Writer) error { return w.Repeat(r.Case, r.First, r.Second) })
+	return c.judge.Repeated(r.Case, r.First, r.Second)
+}
+
+// closing takes in a control that was sent again after the flawed requests.
+func (c *collector) closing(e exchange.Exchange) {
+	c.keep(func(w *record.Writer) error { return w.Closing(e.Case, e.Response) })
+	c.judge.Closing(e.Case, e.Response)
+}
+
+// state takes in what a rejected case made of a resource.
+func (c *collector) state(s record.State) {
+	c.keep(func(w *record.Writer) error { return w.State(s.Case, s.Seen) })
+	c.judge.State(s.Case, s.Seen)
+}
+
+// end takes in what only the whole run shows.
+func (c *collector) end() {
+	for _, f := range c.judge.Findings() {
+		c.report.AddRun(f)
+		c.keep(func(w *record.Writer) error { return w.Finding(f) })
+	}
+	if learned, ok := c.judge.Learned(); ok {
+		c.report.Layout = &learned
+	}
+}
+
+// Judge judges a run that was kept, and keeps what comes of it in another file,
+// w, where that is not nil. For the program that wrote the first file both hold
+// the same lines between the first and the last. It returns the error of reading,
+// which is a *record.FileError, or of keeping.
+func Judge(r *record.Reader, w *record.Writer) (*report.Report, error) {
+	c := newCollector(r.Head.Layout, w)
+	for l, err := range r.Lines() {
+		switch {
+		case err != nil:
+			return c.report, err
+		case l.Result != nil:
+			e := l.Result.Exchange
+			c.result(e, c.judge.Case(e), func() {})
+		case l.Repeat != nil:
+			c.repeated(*l.Repeat)
+		case l.Closing != nil:
+			c.closing(*l.Closing)
+		case l.State != nil:
+			c.state(*l.State)
+		}
+		if c.err != nil {
+			return c.report, c.err
+		}
+	}
+	c.end()
+	return c.report, c.err
+}

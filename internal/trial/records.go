@@ -1,0 +1,194 @@
+package trial
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"obiter/internal/config"
+	"obiter/internal/exchange"
+	"obiter/internal/fixture"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+)
+
+// fixtures makes what must be there first. The plan and the sender are made anew
+// with the values kept. What comes back takes it all away again.
+func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
+	var needed []config.Fixture
+	for _, f := range t.conf.Needed(slices.Collect(t.plan.Names())) {
+		if f.Each == "run" || f.Each == "" {
+			needed = append(needed, f)
+		}
+	}
+	t.bench = fixture.New(t.conf, t.fixturePlan, func(ctx context.Context, c exchange.Case) exchange.Answer { return t.sender.Load().Send(ctx, c) })
+	undo = func() { t.undo(ctx, t.bench) }
+	if err := t.bench.Make(ctx, needed); err != nil {
+		return undo, err
+	}
+	if err := t.unmade(t.bench.Failed); err != nil {
+		return undo, err
+	}
+	if t.plan, err = plan.New(t.opt.Document, t.configured(t.bench.Values)); err != nil {
+		return undo, err
+	}
+	return undo, t.learn(t.bench.Values)
+}
+
+// fixturePlan plans the requests of fixtures. What is undone (nth is 0) is undone
+// with the credentials of the run.
+func (t *trial) fixturePlan(bodies, values map[string]any, nth uint64) (*plan.Plan, error) {
+	if nth > 0 {
+		if err := t.learn(values); err != nil {
+			return nil, err
+		}
+	}
+	from := t.opt.Plan
+	opt := Configured(plan.Options{Base: from.Base, Seed: from.Seed, Salt: from.Salt + nth<<32, Headers: from.Headers, Authorise: true, Removable: from.Removable, PerCase: from.PerCase},
+		t.opt.Document, t.conf, values)
+	opt.Checked = true
+	if opt.Bodies = bodies; nth == 0 {
+		opt.Rules = nil
+	}
+	return plan.New(t.opt.Document, opt)
+}
+
+// configured are the options of the plan when the fixtures are made.
+func (t *trial) configured(values map[string]any) plan.Options {
+	opt := Configured(t.opt.Plan, t.opt.Document, t.conf, values)
+	opt.Without = t.without
+	return opt
+}
+
+// unmade tells which fixtures failed, and leaves out the operations that need
+// them. Where all need one, there is nothing to go on with.
+func (t *trial) unmade(failed []fixture.Failure) error {
+	for _, f := range failed {
+		users := 0
+		for name := range t.plan.Names() {
+			if slices.ContainsFunc(t.conf.Needed([]string{name}), func(o config.Fixture) bool { return o.Name == f.Fixture.Name }) {
+				users++
+				t.without[name] = fmt.Sprintf("it needs the fixture %q, which could not be made", f.Fixture.Name)
+			}
+		}
+		if users == t.plan.Len() {
+			var placed *oad.Error
+			if errors.As(f.Err, &placed) {
+				placed.Problem = t.opt.Secrets.Redact(placed.Problem)
+			}
+			return f.Err
+		}
+		t.out.Failed = append(t.out.Failed, f.Fixture.Name)
+		left := "1 operation"
+		if users != 1 {
+			left = fmt.Sprintf("%d operations", users)
+		}
+		t.warn("%v; %s left out", f.Err, left)
+	}
+	return nil
+}
+
+// How long taking records away may take, in the end and after an interrupt, and
+// of how many that stay each is told.
+const (
+	undoTime    = 30 * time.Second
+	hurriedUndo = 1500 * time.Millisecond
+	MaxListed   = 20
+)
+
+// undo takes away what a set of records holds and tells what is left. It works on
+// after an interrupt, for a short while.
+func (t *trial) undo(ctx context.Context, records *fixture.Records) {
+	patience := undoTime
+	if ctx.Err() != nil {
+		patience = hurriedUndo
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	defer cancel()
+	for _, line := range records.Undo(ctx) {
+		if t.out.Left++; t.out.Left <= MaxListed && t.events.LeftBehind != nil {
+			t.events.LeftBehind(t.opt.Secrets.Redact(line))
+		}
+	}
+}
+
+// ownRecords are what the operation that is being tried has for itself.
+type ownRecords struct {
+	records *fixture.Records
+	each    []config.Fixture // made anew for each case
+}
+
+// ownRecords makes the records that an operation needs for itself, and plans it
+// with them. After it, what it created is taken away too.
+func (t *trial) ownRecords(ctx context.Context, op *plan.Operation) (*plan.Operation, func(), error) {
+	list := t.conf.Own(op.Name())
+	records := t.bench.Branch()
+	t.own = &ownRecords{records: records}
+	undo := func() { t.undo(ctx, records) }
+	if err := t.learn(t.bench.Values); err != nil { // the one before may have had credentials of its own
+		return op, undo, err
+	}
+	if len(list) == 0 {
+		return op, undo, nil
+	}
+	if err := records.Make(ctx, list); err != nil {
+		return op, undo, err
+	}
+	if len(records.Failed) > 0 {
+		failed := records.Failed[0]
+		opt := t.configured(records.Values)
+		opt.Without = maps.Clone(opt.Without)
+		opt.Without[op.Name()] = fmt.Sprintf("it needs the fixture %q, which could not be made", failed.Fixture.Name)
+		t.out.Failed = append(t.out.Failed, failed.Fixture.Name)
+		t.warn("%v", failed.Err)
+		return t.plan.Renewed(op, opt), undo, nil
+	}
+	for _, f := range list {
+		if f.Each == "case" {
+			t.own.each = append(t.own.each, f)
+		}
+	}
+	return t.plan.Renewed(op, t.configured(records.Values)), undo, t.learn(records.Values)
+}
+
+// one sends a case, on records of its own where it is to have them, and remembers
+// the record that it makes.
+func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
+	own := t.own
+	if len(own.each) > 0 {
+		var undo func()
+		var err error
+		c, undo, err = t.fresh(ctx, own, c)
+		defer undo()
+		if err != nil {
+			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: err.Error()}}
+		}
+	}
+	a := t.sender.Load().Send(ctx, c)
+	own.records.Adopt(c, a)
+	t.handsOut(c, a)
+	return exchange.Exchange{Case: c, Response: a}
+}
+
+// fresh makes the records of one case, and puts their values into it.
+func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case) (exchange.Case, func(), error) {
+	t.making.Lock()
+	records := own.records.Branch()
+	err := records.Make(ctx, own.each)
+	t.making.Unlock()
+	undo := func() {
+		t.making.Lock()
+		defer t.making.Unlock()
+		t.undo(ctx, records)
+	}
+	if err == nil && len(records.Failed) > 0 {
+		err = records.Failed[0].Err
+	}
+	if err != nil {
+		return c, undo, err
+	}
+	return fixture.Replace(c, own.records.Values, records.Values), undo, nil
+}

@@ -1,0 +1,285 @@
+// Package trial tries a service: it makes the records that a plan needs, carries
+// the plan out, keeps the run in files, and takes everything away again. It is
+// what stands between the configuration and a run; its caller turns arguments
+// into Options and Events into words.
+package trial
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"obiter/internal/config"
+	"obiter/internal/exchange"
+	"obiter/internal/fixture"
+	"obiter/internal/layout"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/record"
+	"obiter/internal/report"
+	"obiter/internal/run"
+	"obiter/internal/secret"
+	"obiter/internal/send"
+)
+
+// Options say what is tried and how.
+type Options struct {
+	Config   *config.Config
+	Document *oad.Document
+	Plan     plan.Options // what the command line selects
+	Base     *url.URL     // of the service
+	Send     send.Options // Headers are those of the command line
+	Parallel int          // requests in flight
+	Secrets  *secret.Set  // what nothing is written with; may be nil
+	Head     record.Head  // of the run file; the trial adds what it knows
+	Files    []string     // where the run is kept; may be empty
+	Copy     io.Writer    // takes the run file as it is written; may be nil
+}
+
+// Events are told as they happen, by one goroutine at a time. Each may be nil.
+type Events struct {
+	Begun      func(p *plan.Plan)                          // everything that is needed is there
+	Warning    func(text string)                           // something could not be made, and what follows
+	Progress   func(done int)                              // after each case
+	Finished   func(op *plan.Operation, line *report.Line) // after each operation
+	LeftBehind func(text string)                           // a record that could not be taken away
+}
+
+// Outcome is what a trial came to.
+type Outcome struct {
+	Report *report.Report // nil: nothing was sent
+	Failed []string       // names of fixtures that could not be made
+	Left   int            // records that could not be taken away
+}
+
+// FileError is a file or folder that the run cannot be kept in.
+type FileError struct {
+	Name  string
+	Cause error
+}
+
+func (e *FileError) Error() string {
+	return fmt.Sprintf("cannot write the run file %s: %v", e.Name, e.Cause)
+}
+
+func (e *FileError) Unwrap() error { return e.Cause }
+
+// trial is one run with everything it needs.
+type trial struct {
+	opt    Options
+	conf   *config.Config
+	plan   *plan.Plan
+	events Events
+	out    Outcome
+
+	bench    *fixture.Records            // of the run
+	own      *ownRecords                 // of the operation that is being tried
+	sender   atomic.Pointer[send.Sender] // knows the values kept so far
+	expanded []string                    // what its headers and credentials are made of
+	without  map[string]string           // operations that are left out because a fixture failed, and why
+
+	making   sync.Mutex // planning is for one at a time
+	learning sync.Mutex
+}
+
+// Run tries the service. The error is that of an interrupt, of a file, of an
+// address that nothing answers at, or of what the configuration cannot be tried
+// with; what was found until then is in the outcome all the same.
+func Run(ctx context.Context, opt Options, events Events) (*Outcome, error) {
+	t := &trial{opt: opt, conf: opt.Config, events: events, without: map[string]string{}}
+	if t.opt.Secrets == nil {
+		t.opt.Secrets = &secret.Set{}
+	}
+	if err := t.ready(); err != nil {
+		return &t.out, err
+	}
+	defer func() { t.sender.Load().Close() }()
+	err := t.do(ctx)
+	return &t.out, err
+}
+
+// ready plans everything and makes the sender, as far as both are known before
+// there are fixtures.
+func (t *trial) ready() (err error) {
+	var salt [8]byte
+	_, _ = rand.Read(salt[:])
+	opt := &t.opt.Plan
+	opt.Salt, opt.Authorise = binary.BigEndian.Uint64(salt[:]), true
+	opt.Removable, opt.PerCase = removable(t.opt.Document, t.conf)
+	for _, h := range t.opt.Send.Headers {
+		t.opt.Secrets.LearnHeader(h[0], h[1])
+		opt.Headers = append(opt.Headers, h[0])
+	}
+	for _, h := range append(slices.Clone(t.conf.Headers), t.opt.Send.Headers...) {
+		if name := http.CanonicalHeaderKey(h[0]); !slices.Contains(t.opt.Head.Headers, name) {
+			t.opt.Head.Headers = append(t.opt.Head.Headers, name)
+		}
+	}
+	if t.plan, err = plan.New(t.opt.Document, Configured(*opt, t.opt.Document, t.conf, nil)); err != nil {
+		return err
+	}
+	return t.learn(nil)
+}
+
+// do makes the fixtures, sends everything, and takes away what was made.
+func (t *trial) do(ctx context.Context) error {
+	if err := t.sender.Load().Reach(ctx); err != nil {
+		return err
+	}
+	undo, err := t.fixtures(ctx)
+	defer undo()
+	if err != nil {
+		return err
+	}
+	files, err := t.open()
+	if err != nil {
+		return err
+	}
+	if t.events.Begun != nil {
+		t.events.Begun(t.plan)
+	}
+	rep, err := run.Do(ctx, t.plan, run.Options{
+		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Redact: t.opt.Secrets.Exchange,
+		Record: files.record, Layout: t.layout(), Progress: t.events.Progress, Finished: t.events.Finished,
+	})
+	t.out.Report = rep
+	totals := rep.Totals()
+	totals.Layout = rep.Layout
+	totals.Interrupted = errors.Is(err, context.Canceled)
+	if e := files.close(totals); e != nil && err == nil {
+		err = e
+	}
+	return err
+}
+
+// layout is the configured one; nil where it is to be learned.
+func (t *trial) layout() *layout.Layout {
+	e := t.conf.Errors
+	if e == nil {
+		return nil
+	}
+	return &layout.Layout{List: e.List, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation)}
+}
+
+// newSender makes a sender whose headers and credentials know the values of
+// fixtures; those that are not kept yet are left out.
+func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
+	opt := t.opt.Send
+	opt.Headers, opt.Credentials = nil, map[string]string{}
+	for _, h := range t.conf.Headers {
+		if t.conf.Resolves(h[1], values) {
+			opt.Headers = append(opt.Headers, [2]string{http.CanonicalHeaderKey(h[0]), t.conf.ExpandText(h[1], values)})
+		}
+	}
+	for name, value := range t.conf.Credentials {
+		if t.conf.Resolves(value, values) {
+			opt.Credentials[name] = t.conf.ExpandText(value, values)
+			t.opt.Secrets.LearnCredential(name, opt.Credentials[name])
+		}
+	}
+	for name, value := range t.conf.Secrets(values) {
+		t.opt.Secrets.Learn(name, value)
+	}
+	opt.Headers = append(opt.Headers, t.opt.Send.Headers...)
+	return send.New(t.opt.Base, opt)
+}
+
+// learn puts a sender that knows the values in place of the one there is, where
+// they make a difference.
+func (t *trial) learn(values map[string]any) error {
+	var expanded []string
+	for _, text := range t.conf.Everywhere() {
+		if t.conf.Resolves(text, values) {
+			text = t.conf.ExpandText(text, values)
+		}
+		expanded = append(expanded, text)
+	}
+	t.learning.Lock()
+	defer t.learning.Unlock()
+	if t.sender.Load() != nil && slices.Equal(expanded, t.expanded) {
+		return nil
+	}
+	sender, err := t.newSender(values)
+	if err != nil {
+		return err
+	}
+	if old := t.sender.Swap(sender); old != nil {
+		old.Close()
+	}
+	t.expanded = expanded
+	return nil
+}
+
+func (t *trial) warn(format string, args ...any) {
+	if t.events.Warning != nil {
+		t.events.Warning(t.opt.Secrets.Redact(fmt.Sprintf(format, args...)))
+	}
+}
+
+// Configured are the options of a plan with what the configuration says, given
+// the values of fixtures; nil where there are none yet.
+func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values map[string]any) plan.Options {
+	if opt.Removable == nil {
+		opt.Removable, opt.PerCase = removable(doc, conf)
+	}
+	opt.Values, opt.Statuses, opt.Messages, opt.Bodies, opt.Rules = values, conf.Statuses, conf.Messages, map[string]any{}, map[string][]config.Rule{}
+	opt.Now = time.Now()
+	for name, o := range conf.Operations {
+		for _, r := range o.Rules {
+			r.Patch = conf.Expand(r.Patch, values)
+			opt.Rules[name] = append(opt.Rules[name], r)
+		}
+		if o.Body != nil {
+			opt.Bodies[name] = conf.Expand(conf.Known(o.Body, values), values)
+		}
+	}
+	opt.Credentials = nil
+	for name, value := range conf.Credentials {
+		if values == nil || conf.Resolves(value, values) {
+			opt.Credentials = append(opt.Credentials, name)
+		}
+	}
+	for _, h := range conf.Headers {
+		if values == nil || conf.Resolves(h[1], values) {
+			opt.Headers = append(slices.Clone(opt.Headers), h[0])
+		}
+	}
+	return opt
+}
+
+// removable are the DELETE operations that fixtures make records for, and all
+// operations that have new ones for each case.
+func removable(doc *oad.Document, conf *config.Config) (removable, perCase map[string]bool) {
+	removable, perCase = map[string]bool{}, map[string]bool{}
+	for _, o := range doc.Operations {
+		if o.Method == "DELETE" && conf.Removable(o.Name()) {
+			removable[o.Name()] = true
+		}
+		perCase[o.Name()] = slices.ContainsFunc(conf.Own(o.Name()), func(f config.Fixture) bool { return f.Each == "case" })
+	}
+	return removable, perCase
+}
+
+// handsOut learns a credential that an answer holds, where a fixture keeps one
+// from the same place of the same operation's answers.
+func (t *trial) handsOut(c exchange.Case, a exchange.Answer) {
+	for _, f := range t.conf.Fixtures {
+		if f.Send != c.Operation {
+			continue
+		}
+		for name, expression := range f.Keep {
+			if v, ok := fixture.Evaluate(expression, c, a); ok && t.conf.IsCredential(name) {
+				t.opt.Secrets.Learn(name, fmt.Sprint(v))
+			}
+		}
+	}
+}
