@@ -25,11 +25,12 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/oad"
+	"obiter/internal/document"
 	"obiter/internal/plan"
 	"obiter/internal/record"
 	"obiter/internal/secret"
 	"obiter/internal/send"
+	"obiter/internal/suggest"
 	"obiter/internal/trial"
 )
 
@@ -175,7 +176,7 @@ func usageError(c *cli.Command, err error) error {
 // failureOf maps any error to a status, a message and a hint.
 func (a *app) failureOf(err error) *failure {
 	var f *failure
-	var description *oad.Error
+	var description *document.Error
 	var selection *plan.SelectionError
 	var host *send.HostError
 	var trust *send.TrustError
@@ -226,14 +227,8 @@ func version() string {
 
 // nearest words a hint: the choice most like what was written, or all of them.
 func nearest(written string, choices []string, what string) string {
-	best, distance := "", 1000
-	for _, c := range choices {
-		if d := edits(strings.ToLower(written), strings.ToLower(c)); d < distance {
-			best, distance = c, d
-		}
-	}
-	if best != "" && distance <= max(2, len(written)/3) {
-		return "did you mean " + best + "?"
+	if name, ok := suggest.Name(written, choices); ok {
+		return "did you mean " + name + "?"
 	}
 	if len(choices) == 0 {
 		return "there are none"
@@ -242,24 +237,4 @@ func nearest(written string, choices []string, what string) string {
 		return fmt.Sprintf("%s: %s and %d more", what, strings.Join(choices[:12], ", "), len(choices)-12)
 	}
 	return what + ": " + strings.Join(choices, ", ")
-}
-
-// edits is the Levenshtein distance.
-func edits(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		last := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := last
-			if a[i-1] != b[j-1] {
-				cost = 1 + min(last, row[j], row[j-1])
-			}
-			last, row[j] = row[j], cost
-		}
-	}
-	return row[len(b)]
 }

@@ -73,7 +73,9 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) e
 			skipped = append(skipped, o.Operation+"\x00"+o.Skip)
 			continue
 		}
-		used++
+		if o.Operation != plan.WholeAPI {
+			used++
+		}
 		total += o.Controls + o.Flawed + o.Edges
 		t.AppendRow(table.Row{clean(o.Operation), len(o.Fields), o.Rules(), o.Controls, o.Flawed, o.Edges})
 		if fields {

@@ -10,9 +10,9 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
-	"obiter/internal/oad"
 )
 
 // Config is what the file says. Texts may hold ${NAME}: a value that a fixture
@@ -30,7 +30,7 @@ type Config struct {
 	Credentials map[string]string // by security scheme: what it is sent with
 	Files       TLS
 
-	tree *oad.Tree
+	tree *document.File
 	env  func(string) (string, bool)
 }
 
@@ -52,14 +52,14 @@ type TLS struct {
 }
 
 // Read reads a configuration. The name serves messages; env looks an
-// environment variable up. Errors are *oad.Error.
+// environment variable up. Errors are *document.Error.
 func Read(name string, src []byte, env func(string) (string, bool)) (*Config, error) {
-	tree, err := oad.ReadTree(name, src)
+	tree, err := document.Read(name, src)
 	if err != nil {
 		return nil, err
 	}
 	c := &Config{Statuses: map[exchange.Class][]int{}, Operations: map[string]Operation{}, tree: tree, env: env}
-	top, ok := tree.Value().(map[string]any)
+	top, ok := tree.Value.(map[string]any)
 	if !ok {
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
 	}

@@ -2,36 +2,30 @@ package config
 
 import (
 	"encoding/json"
-	"fmt"
 	"regexp"
 	"slices"
 	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
-	"obiter/internal/oad"
+	"obiter/internal/suggest"
 )
 
 // reader reads members with their places.
-type reader struct{ tree *oad.Tree }
+type reader struct{ tree *document.File }
 
 // known refuses members that mean nothing.
 func (r reader) known(at string, object map[string]any, names ...string) error {
 	for _, name := range r.tree.Names(at) {
 		if _, has := object[name]; has && !slices.Contains(names, name) {
-			return r.tree.Fail(instance.Join(at, name), "known here: "+strings.Join(names, ", "), "the key %q is not known%s", name, like(name, names))
+			hint := "known here: " + strings.Join(names, ", ")
+			if near, ok := suggest.Name(name, names); ok {
+				hint = "did you mean " + near + "?"
+			}
+			return r.tree.Fail(instance.Join(at, name), hint, "unknown key %q", name)
 		}
 	}
 	return nil
-}
-
-// like names the known key that a letter or two are missing from.
-func like(name string, names []string) string {
-	for _, n := range names {
-		if strings.HasPrefix(n, name[:min(len(name), 2)]) || strings.EqualFold(strings.ReplaceAll(name, "-", "_"), n) {
-			return fmt.Sprintf("; did you mean %q?", n)
-		}
-	}
-	return ""
 }
 
 func (r reader) text(at string, v any) (string, error) {

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
-	"obiter/internal/oad"
 )
 
 // Rule is what no schema says. Exactly one of Holds, Flaw, Exists, Unique,
@@ -24,7 +24,7 @@ type Rule struct {
 	Status   int            // the one status that is right; 0: those of the class
 	Says     *regexp.Regexp // what the message has to match; nil: anything
 
-	tree *oad.Tree
+	tree *document.File
 	at   string
 }
 
@@ -41,8 +41,8 @@ func (r Rule) Fail(member, hint, problem string, args ...any) error {
 var kinds = []string{"holds", "flaw", "exists", "unique", "not_blank", "trimmed"}
 
 // ReadRules reads rules that stand at a pointer of another document: those of
-// a description. Errors are *oad.Error.
-func ReadRules(tree *oad.Tree, at string, v any) ([]Rule, error) {
+// a description. Errors are *document.Error.
+func ReadRules(tree *document.File, at string, v any) ([]Rule, error) {
 	return reader{tree}.rules(at, v)
 }
 

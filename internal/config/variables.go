@@ -146,7 +146,7 @@ func (c *Config) Everywhere() []string {
 // are made of them.
 func (c *Config) Secrets(values map[string]any) map[string]string {
 	out := map[string]string{}
-	for _, ref := range references(c.tree.Value()) {
+	for _, ref := range references(c.tree.Value) {
 		if v, set := c.env(ref); set {
 			if _, kept := values[ref]; !kept {
 				out[ref] = v

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"maps"
 	"math"
+	"mime"
 	"net/http"
 	"slices"
 	"strings"
@@ -142,6 +143,16 @@ func (r Request) Header(name string) string {
 	return ""
 }
 
+// MediaTypeOf is a media type without its parameters, in lower case; "" where the
+// text names none.
+func MediaTypeOf(text string) string {
+	t, _, err := mime.ParseMediaType(text)
+	if err != nil && t == "" { // written wrongly; its beginning may still tell
+		t, _, _ = strings.Cut(strings.ToLower(text), ";")
+	}
+	return strings.TrimSpace(t)
+}
+
 // Expect is what the answer should be.
 type Expect struct {
 	Class    Class  `json:"class"`
@@ -177,10 +188,13 @@ type Case struct {
 	// business rule that is about them.
 	MayBlame []string `json:"mayBlame,omitempty"`
 
-	Number  int    `json:"-"` // place in the plan, from 1
-	Base    string `json:"-"` // the shape of the control that must be accepted for the case to prove anything; of a control: its own
-	Body    any    `json:"-"` // the flawed part of the request as a JSON value: the body, or the parameters of a place
-	Control any    `json:"-"` // the same part of the control
+	Number int `json:"-"` // place in the plan, from 1
+	// ProvenBy is the operation whose control that is; of the operation's own cases:
+	// itself.
+	ProvenBy string `json:"-"`
+	Base     string `json:"-"` // the shape of the control that must be accepted for the case to prove anything; of a control: its own
+	Body     any    `json:"-"` // the flawed part of the request as a JSON value: the body, or the parameters of a place
+	Control  any    `json:"-"` // the same part of the control
 	// Parts are all parts of a control by place, which its flawed requests share.
 	Parts map[string]any `json:"-"`
 	// Alternatives are the fields of the flawed part that have a oneOf or anyOf:

@@ -37,8 +37,7 @@ func echoesSecret(c exchange.Case, a exchange.Answer) []Finding {
 }
 
 func unsafeHTML(c exchange.Case, a exchange.Answer) []Finding {
-	media, _, _ := strings.Cut(a.Header.Get("Content-Type"), ";")
-	media = strings.TrimSpace(strings.ToLower(media))
+	media := exchange.MediaTypeOf(a.Header.Get("Content-Type"))
 	if media != "text/html" && media != "application/xhtml+xml" || !bytes.Contains(a.Body, []byte(exchange.Markup)) {
 		return nil
 	}

@@ -47,7 +47,7 @@ const (
 type Context struct {
 	Proven     bool                 // the operation's control was accepted; not used for a control itself
 	Control    time.Duration        // how long that took; 0: not known
-	Layout     *layout.Layout        // how fields are named, where that is configured
+	Layout     *layout.Layout       // how fields are named, where that is configured
 	Documented *exchange.Documented // what the description says of this answer; nil: nothing
 }
 
@@ -290,8 +290,8 @@ func isBlank(c exchange.Case) bool {
 		return false
 	}
 	f := c.Flaws[0]
-	media := c.Request.Header("Content-Type")
-	form := strings.HasPrefix(media, "application/x-www-form-urlencoded") || strings.HasPrefix(media, "multipart/form-data")
+	media := exchange.MediaTypeOf(c.Request.Header("Content-Type"))
+	form := media == "application/x-www-form-urlencoded" || media == "multipart/form-data"
 	if f.In != "query" && !(form && f.In == "body") {
 		return false
 	}

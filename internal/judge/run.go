@@ -36,7 +36,7 @@ func NewRun(known *layout.Layout) *Run {
 func (r *Run) Case(e exchange.Exchange) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}
 	r.mu.Lock()
-	if c := r.operations[e.Operation]; c != nil {
+	if c := r.operations[e.ProvenBy]; c != nil {
 		ctx.Proven, ctx.Control = c.accepted[e.Base], c.slowest
 	}
 	r.mu.Unlock()

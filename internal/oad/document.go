@@ -3,176 +3,79 @@
 // of the document, each with its parameters, bodies and documented answers, and
 // schema documents in one dialect, JSON Schema 2020-12, whatever the version.
 //
-// It refuses OpenAPI 2.0, anything over http (nothing is fetched), references
-// to nothing, and documents nested or aliased without end. An operation that
-// cannot be used stays in the list with its reason in Skip.
+// It refuses OpenAPI 2.0, and anything over http (nothing is fetched). What it
+// cannot use costs the operations that use it, each with its reason in Skip.
 package oad
 
 import (
-	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
-	"net/url"
-	"os"
-	"path/filepath"
-	"regexp"
-	"strconv"
+	"slices"
+	"sort"
 	"strings"
-	"sync"
-	"sync/atomic"
 
-	"github.com/pb33f/go-yaml"
-	"github.com/pb33f/libopenapi/datamodel/low/v3"
+	"obiter/internal/dialect"
+	"obiter/internal/document"
+	"obiter/internal/instance"
 )
-
-// MaxBytes is the size of the largest file read.
-const MaxBytes = 256 << 20
 
 // Document is a description that was read. It is safe for concurrent use.
 type Document struct {
-	Name       string // as the user wrote it
+	*document.Files
 	Title      string
 	Version    string // of the described API
 	OpenAPI    string // the version of the specification, such as 3.1.0
 	Servers    []string
 	Operations []Operation
-	Warnings   []string // what was read differently than it stands, with its place
+	Warnings   []string // what was read differently than it is written, with its place
 
-	base  string // URL of the main file
-	files atomic.Pointer[map[string]*file]
-	late  sync.Mutex // held while a file is read that reading did not come upon
-	whole bool       // reading is done: the files are shared from now on
+	references []dialect.Reference
+	anchored   []document.Location
 }
 
-// Error is something wrong in a description, with its place and what to do.
-type Error struct {
-	File         string
-	Line, Column int // 0: unknown
-	Problem      string
-	Hint         string // what to do; may be empty
-}
-
-func (e *Error) Error() string {
-	place := e.File
-	if e.Line > 0 {
-		place += fmt.Sprintf(":%d", e.Line)
-		if e.Column > 0 {
-			place += fmt.Sprintf(":%d", e.Column)
-		}
-	}
-	return place + ": " + e.Problem
-}
-
-// Open reads the description in a file. Every error is an *Error.
+// Open reads the description in a file. Every error is a *document.Error.
 func Open(name string) (*Document, error) {
-	src, err := readFile(name)
+	f, err := document.Open(name)
 	if err != nil {
 		return nil, err
 	}
-	return Read(name, src)
-}
-
-func readFile(name string) ([]byte, error) {
-	fail := func(problem, hint string) ([]byte, error) {
-		return nil, &Error{File: name, Problem: problem, Hint: hint}
-	}
-	info, err := os.Stat(name)
-	switch {
-	case err != nil && strings.Contains(name, "://"):
-		return fail("is an address, and nothing is fetched from the network", "save the document to a file first")
-	case errors.Is(err, os.ErrNotExist):
-		return fail("there is no such file", "name the OpenAPI document, for example: obiter survey openapi.yaml")
-	case err != nil:
-		return fail("cannot be read: "+cause(err), "")
-	case info.IsDir():
-		return fail("this is a folder, not an OpenAPI document", "name the file in it, for example "+filepath.Join(name, "openapi.yaml"))
-	case info.Size() > MaxBytes:
-		return fail(fmt.Sprintf("is larger than %d MiB", MaxBytes>>20), "split the description, or take out its examples")
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return fail("cannot be read: "+cause(err), "check its permissions")
-	}
-	defer f.Close()
-	src, err := io.ReadAll(io.LimitReader(f, MaxBytes+1))
-	if err != nil {
-		return fail("cannot be read: "+cause(err), "")
-	}
-	return src, nil
-}
-
-// cause is the reason of a file error, without the path that is named anyway.
-func cause(err error) string {
-	var pe *os.PathError
-	if errors.As(err, &pe) {
-		return pe.Err.Error()
-	}
-	return err.Error()
+	return from(f)
 }
 
 // Read reads a description from src. The name serves messages, and references
-// to other files are read relative to it. Every error is an *Error.
+// to other files are read relative to it. Every error is a *document.Error.
 func Read(name string, src []byte) (*Document, error) {
-	abs, err := filepath.Abs(name)
+	f, err := document.Read(name, src)
 	if err != nil {
-		abs = name
+		return nil, err
 	}
-	d := &Document{Name: name}
-	d.files.Store(&map[string]*file{})
-	d.base = (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()
+	return from(f)
+}
 
-	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
-	root, build, err := parseMain(d, src, abs)
-	if err != nil {
-		return nil, err
-	}
-	main, err := d.addFile(d.base, name, root)
-	if err != nil {
-		return nil, err
-	}
-	modelled := meanwhile(build) // meanwhile the values are gone through
-	if err := d.checkReferences(); err != nil {
-		return nil, err
-	}
-	top, ok := main.value.(map[string]any)
+func from(main *document.File) (*Document, error) {
+	top, ok := main.Value.(map[string]any)
 	if !ok {
-		return nil, &Error{File: name, Line: 1, Problem: "the document is not an object", Hint: "it should begin with openapi:"}
+		return nil, main.Fail("", "an OpenAPI document begins with a line such as openapi: 3.1.0", "the document is not an object")
 	}
+	version, err := checkVersion(main, top)
+	if err != nil {
+		return nil, err
+	}
+	d := &Document{OpenAPI: version}
+	d.Files = document.NewFiles(main, func(files *document.Files, address string, f *document.File) {
+		done := dialect.Rewrite(files, address, f, strings.HasPrefix(version, "3.0"))
+		if files == d.Files || d.Files == nil { // what is read late joins when it is too late for these
+			d.references, d.anchored = append(d.references, done.References...), append(d.anchored, done.Anchored...)
+		}
+	})
 	info, _ := top["info"].(map[string]any)
 	d.Title, _ = info["title"].(string)
 	d.Version = scalar(info["version"])
 	d.Servers = servers(top["servers"])
-	if err := readOperations(d, modelled); err != nil {
-		return nil, err
-	}
-	d.whole = true
+	d.readOperations(top)
+	d.warnOfReferences()
+	d.Complete()
 	return d, nil
-}
-
-// parseMain reads the main document through the library, whose reading of JSON
-// is many times faster than YAML's. What it refuses is read again, for a message
-// with a place. Like all that names the library's types it is no method: a test
-// of the rooms tells why.
-func parseMain(d *Document, src []byte, abs string) (*yaml.Node, func() (*v3.Document, error), error) {
-	if len(bytes.TrimSpace(src)) > 0 && strings.HasSuffix(strings.ToLower(d.Name), ".json") { // the library reads past some mistakes
-		if err := checkJSON(d.Name, src); err != nil {
-			return nil, nil, err
-		}
-	}
-	root, build, err := parseOpenAPI(src, abs)
-	if err == nil && root != nil {
-		return root, build, d.checkVersion(root)
-	}
-	root, e := parse(d.Name, src)
-	if e != nil {
-		return nil, nil, e
-	}
-	if e := d.checkVersion(root); e != nil {
-		return nil, nil, e
-	}
-	return nil, nil, &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(fmt.Sprint(err))}
 }
 
 func scalar(v any) string {
@@ -185,104 +88,89 @@ func scalar(v any) string {
 	return ""
 }
 
-// parse reads YAML or JSON into a node tree with lines and columns.
-func parse(name string, src []byte) (*yaml.Node, error) {
-	if len(bytes.TrimSpace(src)) == 0 {
-		return nil, &Error{File: name, Line: 1, Problem: "the file is empty", Hint: "it should hold an OpenAPI document"}
+func checkVersion(f *document.File, top map[string]any) (string, error) {
+	const hint = "an OpenAPI document begins with a line such as openapi: 3.1.0"
+	if v, has := top["swagger"]; has {
+		return "", f.Fail("/swagger", "convert it to OpenAPI 3 first", "this is an OpenAPI %s document; 3.0 and later are supported", scalar(v))
 	}
-	if strings.HasSuffix(strings.ToLower(name), ".json") {
-		if err := checkJSON(name, src); err != nil {
-			return nil, err
-		}
+	v, has := top["openapi"]
+	if !has {
+		return "", f.Fail("", hint, "there is no openapi member, so this is not an OpenAPI document")
 	}
-	var root yaml.Node
-	if err := decodeYAML(src, &root); err != nil {
-		line, column, problem := yamlProblem(err)
-		return nil, &Error{File: name, Line: line, Column: column, Problem: "not readable as YAML: " + problem, Hint: "mend the syntax there, or a little above"}
+	version := scalar(v)
+	if !slices.ContainsFunc([]string{"3.0", "3.1", "3.2"}, func(p string) bool { return strings.HasPrefix(version, p) }) {
+		return "", f.Fail("/openapi", "3.0, 3.1 and 3.2 are supported", "unknown OpenAPI version %q", version)
 	}
-	return &root, nil
+	return version, nil
 }
 
-// decodeYAML shields from panics of the YAML reader on hostile input.
-func decodeYAML(src []byte, into *yaml.Node) (err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("%v", r)
-		}
-	}()
-	return yaml.Unmarshal(src, into)
-}
-
-// checkJSON reports the place of a JSON syntax error.
-func checkJSON(name string, src []byte) error {
-	if json.Valid(src) {
-		return nil
-	}
-	var syntax *json.SyntaxError
-	var any json.RawMessage
-	if err := json.Unmarshal(src, &any); !errors.As(err, &syntax) {
-		return &Error{File: name, Problem: fmt.Sprintf("not readable as JSON: %v", err)}
-	}
-	line, column := lineOf(src, int(syntax.Offset))
-	return &Error{File: name, Line: line, Column: column, Problem: "not readable as JSON: " + syntax.Error(), Hint: "mend the syntax there"}
-}
-
-func lineOf(src []byte, offset int) (line, column int) {
-	before := src[:min(max(offset-1, 0), len(src))]
-	return bytes.Count(before, []byte("\n")) + 1, len(before) - bytes.LastIndexByte(before, '\n')
-}
-
-var yamlPlace = regexp.MustCompile(`^go-yaml load error (?:in \w+ )?(?:\(([^)]*)\) )?at (?:L(\d+)\.C(\d+)|<unknown position>): `)
-
-// yamlProblem takes the place out of the YAML reader's message.
-func yamlProblem(err error) (line, column int, problem string) {
-	text, _, _ := strings.Cut(err.Error(), "\n")
-	m := yamlPlace.FindStringSubmatch(text)
-	if m == nil {
-		return 0, 0, strings.TrimPrefix(text, "yaml: ")
-	}
-	line, _ = strconv.Atoi(m[2])
-	column, _ = strconv.Atoi(m[3])
-	text = text[len(m[0]):]
-	if m[1] != "" {
-		text = m[1] + ": " + text
-	}
-	return line, column, text
-}
-
-func (d *Document) checkVersion(root *yaml.Node) error {
-	top := root
-	if top.Kind == yaml.DocumentNode && len(top.Content) > 0 {
-		top = top.Content[0]
-	}
-	fail := func(n *yaml.Node, problem, hint string) error {
-		return &Error{File: d.Name, Line: n.Line, Column: n.Column, Problem: problem, Hint: hint}
-	}
-	if top.Kind != yaml.MappingNode {
-		return fail(top, "the document is not an object", "an OpenAPI document begins with a line such as openapi: 3.1.0")
-	}
-	for i := 0; i+1 < len(top.Content); i += 2 {
-		k, v := top.Content[i], top.Content[i+1]
-		switch k.Value {
-		case "swagger":
-			return fail(k, fmt.Sprintf("this is an OpenAPI %s document; 3.0 and later are read", v.Value), "convert it to OpenAPI 3 first")
-		case "openapi":
-			if !strings.HasPrefix(v.Value, "3.0") && !strings.HasPrefix(v.Value, "3.1") && !strings.HasPrefix(v.Value, "3.2") {
-				return fail(v, fmt.Sprintf("OpenAPI version %q is not known", v.Value), "3.0, 3.1 and 3.2 are read")
+// warnOfReferences warns of references that lead to nothing: the operations that
+// use them are left out.
+func (d *Document) warnOfReferences() {
+	var dangling []*document.Error
+	for i := 0; i < len(d.references); i++ { // following one may bring more files
+		r := d.references[i]
+		t, err := d.Target(r.At, r.Ref)
+		if err == nil {
+			if r.Based || !strings.HasPrefix(t.Pointer, "/") && t.Pointer != "" {
+				continue // a base of its own, or an anchor: the schema compiler knows those
 			}
-			d.OpenAPI = v.Value
-			return nil
+			err = d.Leads(t)
+		}
+		if err != nil {
+			dangling = append(dangling, d.Dangling(r.At, r.Ref, err))
 		}
 	}
-	return fail(top, "there is no openapi member, so this is no OpenAPI document", "an OpenAPI document begins with a line such as openapi: 3.1.0")
+	if len(dangling) == 0 {
+		return
+	}
+	sort.SliceStable(dangling, func(i, j int) bool {
+		return dangling[i].File == dangling[j].File && dangling[i].Line < dangling[j].Line
+	})
+	text := dangling[0].Error()
+	if more := len(dangling) - 1; more > 0 {
+		text += fmt.Sprintf(" (and %d more such references)", more)
+	}
+	d.Warnings = append(d.Warnings, text)
 }
 
-// Place is the file, line and column of a location, for messages: "openapi.yaml:12:3".
-func (d *Document) Place(loc Location) string {
-	f := d.file(loc.File)
-	if f == nil {
-		return d.Name
+// Anchored are the addresses of schemas that others may refer to by an $id or an
+// anchor: a compiler of schemas has to know them first.
+func (d *Document) Anchored() []string {
+	var out []string
+	for _, at := range d.anchored {
+		out = append(out, at.URL())
 	}
-	p := f.at(loc.Pointer)
-	return fmt.Sprintf("%s:%d:%d", f.name, p.line, p.column)
+	return out
+}
+
+// Referrer is the place of a $ref in a schema that leads to an address, for
+// messages; "" where none does.
+func (d *Document) Referrer(address string) string {
+	for _, r := range d.references {
+		if t, err := d.Target(r.At, r.Ref); err == nil && t.URL() == address {
+			return d.Place(r.At.Under("$ref"))
+		}
+	}
+	return ""
+}
+
+// At is the value at a location, references followed; false where there is none.
+func (d *Document) At(loc document.Location) (any, bool) {
+	_, v, err := d.Resolve(loc)
+	return v, err == nil
+}
+
+// Value is what is at a JSON Pointer of the main file, as rewritten; false where
+// there is nothing.
+func (d *Document) Value(pointer string) (any, bool) {
+	return instance.Get(d.File(d.Main).Value, pointer)
+}
+
+// FileOf is the file of a location with its places.
+func (d *Document) FileOf(loc document.Location) *document.File {
+	if f := d.File(loc.File); f != nil {
+		return f
+	}
+	return d.File(d.Main)
 }

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"testing"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
 )
 
@@ -31,26 +32,16 @@ func TestBadDocumentsNameTheirPlace(t *testing.T) {
 		{"yaml", "openapi: 3.1.0\npaths: [\n", "t.yaml:3:1: not readable as YAML"},
 		{"scalar", "hello", "t.yaml:1:1: the document is not an object"},
 		{"two", "swagger: '2.0'", "t.yaml:1:1: this is an OpenAPI 2.0 document"},
-		{"four", "openapi: 4.0.0", "t.yaml:1:10: OpenAPI version \"4.0.0\" is not known"},
+		{"four", "openapi: 4.0.0", "t.yaml:1:1: unknown OpenAPI version \"4.0.0\""},
 		{"none", "a: 1", "there is no openapi member"},
-		{"twice", "openapi: 3.1.0\nopenapi: 3.1.0\n", "t.yaml:2:1: the member \"openapi\" stands twice"},
-		{"dangling", head + "paths:\n  /a:\n    post:\n      requestBody: {$ref: '#/components/nope'}\n", "t.yaml:6:21: the $ref \"#/components/nope\" points to nothing"},
-		{"two dangling", head + "paths:\n  /a:\n    $ref: '#/x'\n  /b:\n    $ref: '#/y'\n", "t.yaml:5:5: the $ref \"#/x\" points to nothing (and 1 more"},
-		{"network", head + "paths:\n  /a:\n    $ref: 'https://harbour.example/a.yaml'\n", "nothing is fetched from the network"},
-		{"missing file", head + "paths:\n  /a:\n    $ref: 'nope.yaml'\n", "cannot be followed"},
-		{"alias round", "openapi: 3.1.0\na: &a {b: *a}\n", "stands inside what it names"},
-		{"deep", "openapi: 3.1.0\na: " + strings.Repeat("[", maxDepth+1) + strings.Repeat("]", maxDepth+1), "nests deeper than"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := Read("t.yaml", []byte(c.src))
-			var e *Error
+			var e *document.Error
 			if !errors.As(err, &e) || !strings.Contains(err.Error(), c.want) {
 				t.Errorf("Read = %v, want %q", err, c.want)
 			}
 		})
-	}
-	if _, err := Read("t.json", []byte("{\"openapi\":\"3.1.0\",\n \"paths\": }")); err == nil || !strings.Contains(err.Error(), "t.json:2:11: not readable as JSON") {
-		t.Errorf("JSON error = %v", err)
 	}
 }
 
@@ -135,7 +126,7 @@ func TestSchemasOf30AreRewritten(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			src := `{"openapi":"` + c.version + `","paths":{},"components":{"schemas":{"B":{},"R":{"readOnly":true},"Q":{"required":["a"]},"S":` + c.in + `}}}`
 			d := read(t, src)
-			v, err := d.Load(d.base)
+			v, err := d.Load(d.Main)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -147,16 +138,6 @@ func TestSchemasOf30AreRewritten(t *testing.T) {
 				t.Errorf("the shared schema was changed: %s", instance.Encode(q))
 			}
 		})
-	}
-}
-
-func TestScalarsKeepTheirText(t *testing.T) {
-	d := read(t, "openapi: 3.1.0\npaths: {}\nx-v: {200: a, d: 2020-01-02, big: 9007199254740993, hex: 0x10, dec: 1.50, \"y\": yes, n: ~, m: &m {q: 1}, k: {<<: *m, z: 2}}\n")
-	v, _ := d.Load(d.base)
-	got, _ := instance.Get(v, "/x-v")
-	want := `{"200":"a","big":9007199254740993,"d":"2020-01-02","dec":1.50,"hex":16,"k":{"q":1,"z":2},"m":{"q":1},"n":null,"y":"yes"}`
-	if s := string(instance.Encode(got)); s != want {
-		t.Errorf("read as %s\nwant       %s", s, want)
 	}
 }
 
@@ -204,12 +185,12 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("openapi: 3.1.0\nx: {<<: {a: 1}, ? [1] : 2}"))
 	f.Fuzz(func(t *testing.T, src []byte) {
 		d, err := Read("t.yaml", src)
-		var e *Error
+		var e *document.Error
 		if err != nil && !errors.As(err, &e) {
-			t.Fatalf("the error is no *Error: %v", err)
+			t.Fatalf("the error is no *document.Error: %v", err)
 		}
 		if err == nil {
-			v, _ := d.Load(d.base)
+			v, _ := d.Load(d.Main)
 			if _, err := json.Marshal(v); err != nil {
 				t.Fatalf("the document is no JSON value: %v", err)
 			}
@@ -256,43 +237,65 @@ func TestLateFilesAreReadOnce(t *testing.T) {
 	}
 }
 
-// What a merge key brings is there, in order and with a place.
-func TestMergedMembersAreMembers(t *testing.T) {
-	d := read(t, head+`paths: {}
-x-marks:
-  buoy: &buoy {colour: red, light: 4}
-components:
-  schemas:
-    Mark:
-      properties:
-        light: {type: integer}
-        <<: *buoy
-        <<: {depth: 3, colour: blue}
-`)
-	properties, _ := d.Value("/components/schemas/Mark/properties")
-	if got, want := string(instance.Encode(properties)), `{"colour":"red","depth":3,"light":{"type":"integer"}}`; got != want {
-		t.Errorf("the properties are %s, want %s", got, want)
-	}
-	if got := strings.Join(d.Order(properties.(map[string]any)), " "); got != "light colour depth" {
-		t.Errorf("they stand in the order %s", got)
-	}
-	for name, line := range map[string]string{"light": "10:9", "colour": "11:9", "depth": "12:9", "none": "9:7"} {
-		if got := d.Place(Location{d.base, "/components/schemas/Mark/properties/" + name}); got != "t.yaml:"+line {
-			t.Errorf("%s stands at %s, want %s", name, got, line)
-		}
+// TestABrokenReferenceCostsItsUsers and nothing else; it is told where it is.
+func TestABrokenReferenceCostsItsUsers(t *testing.T) {
+	for name, c := range map[string]struct {
+		src  string
+		skip string // of the first operation
+		warn string
+	}{
+		"a body": {"  /a: {post: {requestBody: {$ref: '#/components/requestBodies/Nope'}}}\n  /b: {post: {}}\n",
+			"t.yaml:4:29: the $ref \"#/components/requestBodies/Nope\" points to nothing", "t.yaml:4:29: the $ref"},
+		"a path item":       {"  /a:\n    $ref: '#/x'\n  /b: {post: {}}\n", "t.yaml:5:5: the $ref \"#/x\" points to nothing", "t.yaml:5:5"},
+		"over the network":  {"  /a: {post: {requestBody: {$ref: 'https://harbour.example/a.yaml'}}}\n  /b: {post: {}}\n", "nothing is fetched from the network", "cannot be followed"},
+		"a missing file":    {"  /a: {$ref: nope.yaml}\n  /b: {post: {}}\n", "cannot be followed: nope.yaml: there is no such file", "nope.yaml"},
+		"what nothing uses": {"  /a: {post: {}}\n  /b: {post: {}}\ncomponents: {schemas: {A: {$ref: '#/p'}, B: {$ref: '#/q'}}}\n", "", "t.yaml:6:28: the $ref \"#/p\" points to nothing (and 1 more"},
+		"not an object":     {"  /a: 5\n  /b: {post: {}}\n", "t.yaml:4:3: a path item is not an object", ""},
+		"round in a circle": {"  /a: {$ref: '#/paths/~1a'}\n  /b: {post: {}}\n", "circle", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := read(t, head+"paths:\n"+c.src)
+			if len(d.Operations) != 2 {
+				t.Fatalf("%d operations", len(d.Operations))
+			}
+			if got := d.Operations[0].Skip; (got == "") != (c.skip == "") || !strings.Contains(got, c.skip) {
+				t.Errorf("left out because %q, want %q", got, c.skip)
+			}
+			if d.Operations[1].Skip != "" {
+				t.Errorf("the other operation is left out: %s", d.Operations[1].Skip)
+			}
+			if got := strings.Join(d.Warnings, "\n"); (got == "") != (c.warn == "") || !strings.Contains(got, c.warn) {
+				t.Errorf("warnings %q, want %q", got, c.warn)
+			}
+		})
 	}
 }
 
-func TestPlacesInLongObjects(t *testing.T) {
-	var src strings.Builder
-	src.WriteString(head + "paths: {}\nx-berths:\n")
-	for i := range 3 * many {
-		fmt.Fprintf(&src, "  b%d: [a, {c: 1}]\n", i)
-	}
-	d := read(t, src.String())
-	for pointer, want := range map[string]string{"/x-berths/b0": "5:3", "/x-berths/b90": "95:3", "/x-berths/b90/1/c": "95:13", "/x-berths/b90/2": "95:3", "/x-berths/b999": "4:1", "": "1:1"} {
-		if got := d.Place(Location{d.base, pointer}); got != "t.yaml:"+want {
-			t.Errorf("%s stands at %s, want %s", pointer, got, want)
+// TestPathItemsReferToPathItems: members beside the reference count, and win.
+func TestPathItemsReferToPathItems(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"api.yaml":   "openapi: 3.2.0\npaths:\n  /a:\n    $ref: items.yaml#/A\n    parameters: [{name: unit, in: query, schema: {type: integer}}]\n    get: {operationId: own}\n    additionalOperations: {SOUND: {operationId: sounding}}\n",
+		"items.yaml": "A: {$ref: '#/B'}\nB:\n  parameters: [{name: unit, in: query, schema: {type: string}}, {name: port, in: query, schema: {type: string}}]\n  get: {operationId: other}\n  put: {operationId: put}\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
 		}
+	}
+	d, err := Open(filepath.Join(dir, "api.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, o := range d.Operations {
+		got = append(got, fmt.Sprint(o.Name(), " ", o.ID, " ", o.Line, " ", len(o.Parameters), o.Skip))
+		for _, p := range o.Parameters {
+			if p.Name == "unit" && !strings.HasSuffix(p.Schema.File, "api.yaml") {
+				t.Errorf("%s: the nearer parameter does not count", o.Name())
+			}
+		}
+	}
+	if want := []string{"GET /a own 6 2", "SOUND /a sounding 7 2", "PUT /a put 5 2"}; !reflect.DeepEqual(got, want) {
+		t.Errorf("operations %q, want %q", got, want)
 	}
 }

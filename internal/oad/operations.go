@@ -3,14 +3,14 @@ package oad
 import (
 	"fmt"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 
-	"github.com/pb33f/libopenapi/datamodel/low/v3"
-
+	"obiter/internal/document"
 	"obiter/internal/instance"
 )
+
+func isExtension(name string) bool { return strings.HasPrefix(name, "x-") }
 
 // Operation is a method and a path template, with what a request to it holds.
 type Operation struct {
@@ -24,10 +24,12 @@ type Operation struct {
 	Parameters []Parameter // those of the path item first, overlaid by the operation's own
 	Body       *Body       // nil where none is described
 	Responses  []Response
-	Servers    []string   // of the operation or its path; empty: the document's
-	Security   [][]string // names of schemes: one of the lists is asked for; nil: none
-	Rules      []Location // where rules stand that no schema says (x-obiter-rules)
-	Skip       string     // why it cannot be used; empty where it can
+	Servers    []string            // of the operation or its path; empty: the document's
+	Security   [][]string          // names of schemes: one of the lists is asked for; nil: none
+	Rules      []document.Location // where rules stand that no schema says (x-obiter-rules)
+	Skip       string              // why it cannot be used; empty where it can
+
+	at document.Location
 }
 
 // Name is the operation as users write it: "POST /vessels".
@@ -40,8 +42,8 @@ type Parameter struct {
 	Required bool
 	Style    string
 	Explode  bool
-	Schema   Location // zero where none is described
-	JSON     bool     // its value is JSON text ("content" in place of "schema")
+	Schema   document.Location // zero where none is described
+	JSON     bool              // its value is JSON text ("content" in place of "schema")
 	Examples []Example
 }
 
@@ -54,14 +56,14 @@ type Body struct {
 // Media is one media type of a body, with its schema.
 type Media struct {
 	Type     string // as written, parameters included
-	Schema   Location
+	Schema   document.Location
 	Examples []Example
 }
 
 // Example is a published example and where it stands.
 type Example struct {
 	Value any
-	At    Location
+	At    document.Location
 }
 
 // Response is a documented answer.
@@ -70,58 +72,106 @@ type Response struct {
 	Media  []Media
 }
 
-// readOperations takes the list of operations and their places from the
-// library's model, and what they hold from the document itself, in which
-// schemas can be addressed.
-func readOperations(d *Document, modelled func() (*v3.Document, error)) error {
-	model, err := modelled()
-	if model == nil {
-		return &Error{File: d.Name, Problem: "not readable as OpenAPI: " + firstLine(fmt.Sprint(err))}
+// methods are the members of a path item that are operations (OpenAPI 3.2.0,
+// section 4.9; earlier versions have no query).
+var methods = []string{"get", "put", "post", "delete", "options", "head", "patch", "trace", "query"}
+
+// readOperations reads the operations of all paths, in the order of the document.
+func (d *Document) readOperations(top map[string]any) {
+	main := d.File(d.Main)
+	paths, _ := top["paths"].(map[string]any)
+	names := slices.DeleteFunc(main.Names("/paths"), isExtension)
+	if len(names) == 0 { // allowed since 3.1 (webhooks alone), and of no use here
+		d.Warnings = append(d.Warnings, d.Place(document.Location{File: d.Main, Pointer: "/paths"})+": the document describes no paths; add the API's operations under paths:")
+		return
 	}
-	if model.Paths.Value == nil || model.Paths.Value.PathItems.Len() == 0 {
-		// Allowed since 3.1 (webhooks alone), and of no use here.
-		d.Warnings = append(d.Warnings, d.Place(Location{d.base, "/paths"})+": the document describes no paths; add the API's operations under paths:")
-		return nil
-	}
-	for path, item := range model.Paths.Value.PathItems.FromOldest() {
-		var ops []Operation
-		for method, op := range operationsOf(item.Value) {
-			ops = append(ops, operation(d, path.Value, method, op))
+	for _, path := range names {
+		if _, is := paths[path]; is {
+			d.Operations = append(d.Operations, d.pathItem(path)...)
 		}
-		sort.SliceStable(ops, func(i, j int) bool {
-			a, b := ops[i], ops[j]
-			if a.Line != b.Line {
-				return a.Line < b.Line
+	}
+}
+
+// itemLayer is a path item, or one that it refers to.
+type itemLayer struct {
+	at      document.Location
+	members map[string]any
+}
+
+// layers are a path item and those that it refers to, the nearest first: members
+// beside a $ref count (OpenAPI 3.1.1, section 4.8.9.1).
+func (d *Document) layers(at document.Location) ([]itemLayer, error) {
+	var out []itemLayer
+	for range 16 {
+		v, _ := instance.Get(d.FileOf(at).Value, at.Pointer)
+		members, ok := v.(map[string]any)
+		if !ok {
+			return out, d.FileOf(at).Fail(at.Pointer, "write its operations below it", "a path item is not an object")
+		}
+		out = append(out, itemLayer{at, members})
+		ref, is := members["$ref"].(string)
+		if !is {
+			return out, nil
+		}
+		to, err := d.Target(at, ref)
+		if err == nil {
+			err = d.Leads(to)
+		}
+		if err != nil {
+			return out, d.Dangling(at, ref, err)
+		}
+		at = to
+	}
+	return out, fmt.Errorf("%s: its $ref leads round in a circle", d.Place(at))
+}
+
+// pathItem reads the operations of a path, in the order of their file.
+func (d *Document) pathItem(path string) []Operation {
+	layers, broken := d.layers(document.Location{File: d.Main, Pointer: instance.Join("/paths", path)})
+	var out []Operation
+	seen := map[string]bool{}
+	for _, layer := range layers {
+		var ops []Operation
+		add := func(method string, at document.Location) {
+			if !seen[method] {
+				seen[method] = true
+				ops = append(ops, d.operation(method, path, at, layers))
 			}
-			return a.Column < b.Column
-		})
-		d.Operations = append(d.Operations, ops...)
+		}
+		for _, name := range d.FileOf(layer.at).Names(layer.at.Pointer) {
+			if slices.Contains(methods, name) {
+				add(strings.ToUpper(name), layer.at.Under(name))
+			}
+		}
+		if _, has := layer.members["additionalOperations"].(map[string]any); has {
+			at := layer.at.Under("additionalOperations")
+			for _, name := range d.FileOf(at).Names(at.Pointer) {
+				add(name, at.Under(name))
+			}
+		}
+		out = append(out, ops...)
 	}
-	return nil
+	if broken != nil { // named, so that it is not lost in silence
+		if len(out) == 0 {
+			line, column := d.File(d.Main).At(instance.Join("/paths", path))
+			out = append(out, Operation{Method: "ANY", Path: path, Line: line, Column: column})
+		}
+		for i := range out {
+			out[i].Skip = broken.Error()
+		}
+	}
+	return out
 }
 
-func firstLine(s string) string {
-	line, _, _ := strings.Cut(s, "\n")
-	return line
-}
-
-func operation(d *Document, path, method string, op *v3.Operation) Operation {
-	o := Operation{Method: strings.ToUpper(method), Path: path, ID: op.OperationId.Value, Summary: op.Summary.Value}
-	for _, tag := range op.Tags.Value {
-		o.Tags = append(o.Tags, tag.Value)
-	}
-	if op.KeyNode != nil {
-		o.Line, o.Column = op.KeyNode.Line, op.KeyNode.Column
-	}
+// operation reads one operation of a path, with what its path item says of it.
+func (d *Document) operation(method, path string, at document.Location, layers []itemLayer) Operation {
+	o := Operation{Method: method, Path: path}
+	o.Line, o.Column = d.FileOf(at).At(at.Pointer)
 	fail := func(err error) Operation {
 		o.Skip = err.Error()
 		return o
 	}
-	itemAt, item, err := d.Resolve(Location{d.base, instance.Join("", "paths", path)})
-	if err != nil {
-		return fail(err)
-	}
-	opAt, raw, err := d.Resolve(itemAt.Under(strings.ToLower(method)))
+	opAt, raw, err := d.Resolve(at)
 	if err != nil {
 		return fail(err)
 	}
@@ -129,12 +179,22 @@ func operation(d *Document, path, method string, op *v3.Operation) Operation {
 	if !ok {
 		return fail(fmt.Errorf("%s: the operation is not an object", d.Place(opAt)))
 	}
-	itemMembers, _ := item.(map[string]any)
-	if o.Servers = servers(members["servers"]); len(o.Servers) == 0 {
-		o.Servers = servers(itemMembers["servers"])
+	o.ID, _ = members["operationId"].(string)
+	o.Summary, _ = members["summary"].(string)
+	list, _ := members["tags"].([]any)
+	for _, tag := range list {
+		o.Tags = append(o.Tags, scalar(tag))
 	}
-	if o.Parameters, err = d.parameters(itemAt, itemMembers, nil); err != nil {
-		return fail(err)
+	o.Servers = servers(members["servers"])
+	for _, layer := range layers {
+		if len(o.Servers) == 0 {
+			o.Servers = servers(layer.members["servers"])
+		}
+	}
+	for _, layer := range slices.Backward(layers) {
+		if o.Parameters, err = d.parameters(layer.at, layer.members, o.Parameters); err != nil {
+			return fail(err)
+		}
 	}
 	if o.Parameters, err = d.parameters(opAt, members, o.Parameters); err != nil {
 		return fail(err)
@@ -144,6 +204,7 @@ func operation(d *Document, path, method string, op *v3.Operation) Operation {
 			return fail(err)
 		}
 	}
+	o.at = opAt
 	o.Responses = d.responses(opAt, members["responses"])
 	o.Security = d.security(members)
 	o.Rules = d.rules(opAt, o.Body)
@@ -152,8 +213,8 @@ func operation(d *Document, path, method string, op *v3.Operation) Operation {
 
 // rules are the places of x-obiter-rules: on the operation, and on the schemas
 // of its body.
-func (d *Document) rules(opAt Location, body *Body) []Location {
-	places := []Location{opAt}
+func (d *Document) rules(opAt document.Location, body *Body) []document.Location {
+	places := []document.Location{opAt}
 	if body != nil {
 		for _, m := range body.Media {
 			if at, _, err := d.Resolve(m.Schema); err == nil {
@@ -161,9 +222,9 @@ func (d *Document) rules(opAt Location, body *Body) []Location {
 			}
 		}
 	}
-	var out []Location
+	var out []document.Location
 	for _, at := range places {
-		holder, _ := instance.Get(d.file(at.File).value, at.Pointer)
+		holder, _ := instance.Get(d.FileOf(at).Value, at.Pointer)
 		m, _ := holder.(map[string]any)
 		if _, has := m["x-obiter-rules"]; has && !slices.Contains(out, at.Under("x-obiter-rules")) {
 			out = append(out, at.Under("x-obiter-rules"))
@@ -172,13 +233,7 @@ func (d *Document) rules(opAt Location, body *Body) []Location {
 	return out
 }
 
-// At is the value at a location, references followed; false where there is none.
-func (d *Document) At(loc Location) (any, bool) {
-	_, v, err := d.Resolve(loc)
-	return v, err == nil
-}
-
-func (d *Document) parameters(at Location, holder map[string]any, inherited []Parameter) ([]Parameter, error) {
+func (d *Document) parameters(at document.Location, holder map[string]any, inherited []Parameter) ([]Parameter, error) {
 	out := append([]Parameter(nil), inherited...)
 	list, ok := holder["parameters"].([]any)
 	if !ok && holder["parameters"] != nil {
@@ -202,7 +257,7 @@ func (d *Document) parameters(at Location, holder map[string]any, inherited []Pa
 	return out, nil
 }
 
-func (d *Document) parameter(at Location) (Parameter, error) {
+func (d *Document) parameter(at document.Location) (Parameter, error) {
 	loc, v, err := d.Resolve(at)
 	if err != nil {
 		return Parameter{}, err
@@ -247,7 +302,7 @@ func (d *Document) parameter(at Location) (Parameter, error) {
 	return p, nil
 }
 
-func (d *Document) body(at Location) (*Body, error) {
+func (d *Document) body(at document.Location) (*Body, error) {
 	loc, v, err := d.Resolve(at)
 	if err != nil {
 		return nil, err
@@ -263,14 +318,10 @@ func (d *Document) body(at Location) (*Body, error) {
 }
 
 // media lists media types in the order of the document.
-func (d *Document) media(at Location, content any) []Media {
+func (d *Document) media(at document.Location, content any) []Media {
 	m, _ := content.(map[string]any)
 	var out []Media
-	names := instance.Names(m)
-	f := d.file(at.File)
-	line := func(name string) int { return int(f.at(at.Under("content", name).Pointer).line) }
-	sort.SliceStable(names, func(i, j int) bool { return line(names[i]) < line(names[j]) })
-	for _, name := range names {
+	for _, name := range d.FileOf(at).Names(at.Under("content").Pointer) {
 		inner, _ := m[name].(map[string]any)
 		media := Media{Type: name, Examples: d.examples(at.Under("content", name), inner)}
 		if inner["schema"] != nil {
@@ -281,7 +332,7 @@ func (d *Document) media(at Location, content any) []Media {
 	return out
 }
 
-func (d *Document) examples(at Location, m map[string]any) []Example {
+func (d *Document) examples(at document.Location, m map[string]any) []Example {
 	var out []Example
 	if v, ok := m["example"]; ok {
 		out = append(out, Example{v, at.Under("example")})
@@ -302,7 +353,7 @@ func (d *Document) examples(at Location, m map[string]any) []Example {
 	return out
 }
 
-func (d *Document) responses(at Location, v any) []Response {
+func (d *Document) responses(at document.Location, v any) []Response {
 	m, _ := v.(map[string]any)
 	var out []Response
 	for _, status := range instance.Names(m) {

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
 )
 
@@ -18,7 +19,7 @@ type Scheme struct {
 // Schemes are the security schemes of the description, by name in alphabetical
 // order. Tokens of oauth2 and openIdConnect are sent as bearer tokens (RFC 6750).
 func (d *Document) Schemes() []Scheme {
-	at := Location{d.base, "/components/securitySchemes"}
+	at := document.Location{File: d.Main, Pointer: "/components/securitySchemes"}
 	_, v, err := d.Resolve(at)
 	all, _ := v.(map[string]any)
 	if err != nil {
@@ -59,7 +60,7 @@ func (d *Document) Schemes() []Scheme {
 func (d *Document) security(operation map[string]any) [][]string {
 	v, own := operation["security"]
 	if !own {
-		top, _ := d.file(d.base).value.(map[string]any)
+		top, _ := d.File(d.Main).Value.(map[string]any)
 		v = top["security"]
 	}
 	list, _ := v.([]any)
@@ -77,15 +78,6 @@ func (d *Document) security(operation map[string]any) [][]string {
 	return out
 }
 
-// Tree is the file of a location with its places.
-func (d *Document) Tree(loc Location) *Tree {
-	f := d.file(loc.File)
-	if f == nil {
-		f = d.file(d.base)
-	}
-	return &Tree{f}
-}
-
 // Link tells which parameters of another operation an answer gives (OpenAPI
 // 3.1.1, section 4.8.20).
 type Link struct {
@@ -100,14 +92,14 @@ func (d *Document) Links(o Operation) []Link {
 		if !strings.HasPrefix(r.Status, "2") {
 			continue
 		}
-		at := Location{d.base, instance.Join("/paths", o.Path, strings.ToLower(o.Method), "responses", r.Status)}
+		at := o.at.Under("responses", r.Status)
 		v, _ := d.At(at)
 		response, _ := v.(map[string]any)
 		links, _ := response["links"].(map[string]any)
 		for _, name := range instance.Names(links) {
 			link, ok := links[name].(map[string]any)
 			if ref, is := link["$ref"].(string); is {
-				if to, err := d.target(at, ref); err == nil {
+				if to, err := d.Target(at, ref); err == nil {
 					v, _ := d.At(to)
 					link, ok = v.(map[string]any)
 				}

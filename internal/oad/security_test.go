@@ -56,7 +56,7 @@ func TestSecurityIsRead(t *testing.T) {
 		if v, ok := doc.At(at); !ok || len(v.([]any)) != 1 {
 			t.Errorf("no rules at %v", at)
 		}
-		if err := doc.Tree(at).Fail(at.Pointer, "", "x"); err.Error() == "a.yaml: x" {
+		if err := doc.FileOf(at).Fail(at.Pointer, "", "x"); err.Error() == "a.yaml: x" {
 			t.Errorf("%v has no place", at)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"obiter/internal/document"
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
@@ -49,11 +50,11 @@ func (op *Operation) Describe(a exchange.Answer) *exchange.Documented {
 }
 
 func (a *answers) fill(d *exchange.Documented, r oad.Response, answer exchange.Answer) {
-	sent := mediaType(answer.Header.Get("Content-Type"))
+	sent := exchange.MediaTypeOf(answer.Header.Get("Content-Type"))
 	for _, m := range r.Media {
-		t := mediaType(m.Type)
+		t := exchange.MediaTypeOf(m.Type)
 		d.Media = append(d.Media, t)
-		if t != sent || m.Schema == (oad.Location{}) || !IsJSON(t) || answer.Truncated {
+		if t != sent || m.Schema == (document.Location{}) || !IsJSON(t) || answer.Truncated {
 			continue
 		}
 		body, err := instance.Decode(answer.Body)
@@ -73,12 +74,6 @@ func (a *answers) departure(address string, body any) (at, how string) {
 		return "", "" // survey tells
 	}
 	return departure(s, body)
-}
-
-// mediaType is a media type without its parameters, in lower case.
-func mediaType(text string) string {
-	t, _, _ := strings.Cut(strings.ToLower(text), ";")
-	return strings.TrimSpace(t)
 }
 
 // departure is the first point in which a body departs from its schema. What is
@@ -117,7 +112,7 @@ func (op *Operation) Reader() (exchange.Case, bool) {
 			continue
 		}
 		path := op.values(fullest)["path"]
-		address, _ := op.plan.write(o, op.Parts, map[string]any{"path": path})
+		address, _ := op.plan.address(o, op.Parts, map[string]any{"path": path})
 		reader := &Operation{Operation: o, plan: op.plan}
 		if op.plan.authorise(reader) != nil {
 			continue

@@ -5,9 +5,12 @@ import (
 	"fmt"
 	"strings"
 
+	"obiter/internal/document"
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/sample"
+	"obiter/internal/wire"
 )
 
 func (p *Plan) bodyPart(op *Operation) error {
@@ -17,14 +20,14 @@ func (p *Plan) bodyPart(op *Operation) error {
 	}
 	op.Media = sentAs(media.Type)
 	op.merge = strings.HasPrefix(media.Type, "application/merge-patch+json")
-	if media.Schema == (oad.Location{}) {
+	if media.Schema == (document.Location{}) {
 		return errors.New("its body has no schema")
 	}
 	s, err := p.set.Compile(media.Schema.URL())
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
-	part := &Part{In: "body", Schema: s, form: form}
+	part := &Part{Place: wire.Place{In: "body", Schema: s, Form: form}}
 	res, err := p.maker.Controls(s, p.published(media.Examples))
 	op.Rejected, op.Trimmed = res.Rejected, res.Trimmed
 	if err != nil {
@@ -43,14 +46,16 @@ func (p *Plan) bodyPart(op *Operation) error {
 		}
 		if v, ok := part.trim(c.Value); ok {
 			c.Value = v
-			part.Controls = append(part.Controls, c)
+			if part.Controls = append(part.Controls, c); len(part.Controls) == 1 {
+				part.Fullest = v
+			}
 		}
 	}
 	if len(part.Controls) == 0 {
 		return errors.New("its form has fields that there is no one way to send")
 	}
 	if form == "multipart" {
-		op.Media += "; boundary=" + boundary
+		op.Media += "; boundary=" + wire.Boundary
 	}
 	op.Parts = append(op.Parts, part)
 	return nil
@@ -58,7 +63,7 @@ func (p *Plan) bodyPart(op *Operation) error {
 
 // trim takes out optional members that the form cannot send.
 func (part *Part) trim(v any) (any, bool) {
-	if _, ok := part.seen(v); ok {
+	if _, ok := part.Seen(v); ok {
 		return v, true
 	}
 	object, ok := v.(map[string]any)
@@ -67,7 +72,7 @@ func (part *Part) trim(v any) (any, bool) {
 	}
 	out := map[string]any{}
 	for name, m := range object {
-		if _, ok := part.sendable(map[string]any{name: m}); ok {
+		if _, ok := part.Sendable(map[string]any{name: m}); ok {
 			out[name] = m
 		}
 	}
@@ -91,7 +96,7 @@ func usableMedia(list []oad.Media) (m oad.Media, form string, ok bool) {
 		}
 	}
 	for _, m := range list {
-		switch t, _, _ := strings.Cut(strings.ToLower(m.Type), ";"); strings.TrimSpace(t) {
+		switch exchange.MediaTypeOf(m.Type) {
 		case "*/*", "application/*":
 			return m, "", true
 		case "application/x-www-form-urlencoded":
@@ -107,8 +112,7 @@ func usableMedia(list []oad.Media) (m oad.Media, form string, ok bool) {
 // the suffix +json (RFC 6839, section 3.1). JSON Patch (RFC 6902) is left out:
 // its bodies are programs, not fields.
 func IsJSON(mediaType string) bool {
-	t, _, _ := strings.Cut(strings.ToLower(mediaType), ";")
-	t = strings.TrimSpace(t)
+	t := exchange.MediaTypeOf(mediaType)
 	return t == "application/json" || t == "text/json" || strings.HasSuffix(t, "+json") && t != "application/json-patch+json"
 }
 

@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"obiter/internal/exchange"
-	"obiter/internal/instance"
-	"obiter/internal/schema"
+	"obiter/internal/oad"
+	"obiter/internal/wire"
 )
 
 // values are the parts' values in one of their shapes; a part without that
@@ -40,24 +40,10 @@ func (op *Operation) compose(values map[string]any) exchange.Request {
 func (op *Operation) body(values map[string]any) []byte {
 	for _, part := range op.Parts {
 		if v, ok := values[part.In]; ok && part.In == "body" {
-			return part.encode(v)
+			return part.Encode(v)
 		}
 	}
 	return nil
-}
-
-// encode writes a body.
-func (part *Part) encode(v any) []byte {
-	object, _ := v.(map[string]any)
-	switch part.form {
-	case "urlencoded":
-		object, _ = part.sendable(object)
-		return encodeForm(object)
-	case "multipart":
-		object, _ = part.sendable(object)
-		return encodeMultipart(object, part.isFile, part.asJSON)
-	}
-	return instance.Encode(v)
 }
 
 // composer writes fullest requests that differ in one part: what the others give
@@ -68,7 +54,7 @@ func (op *Operation) composer(part *Part) func(v any) exchange.Request {
 		first := op.compose(around)
 		return func(v any) exchange.Request {
 			r := first
-			r.Headers, r.Body = slices.Clone(first.Headers), part.encode(v)
+			r.Headers, r.Body = slices.Clone(first.Headers), part.Encode(v)
 			return r
 		}
 	}
@@ -82,7 +68,7 @@ func (op *Operation) composer(part *Part) func(v any) exchange.Request {
 
 // request puts together what is sent.
 func (op *Operation) request(method, contentType string, body []byte, values map[string]any) exchange.Request {
-	address, headers := op.plan.write(op.Operation, op.Parts, values)
+	address, headers := op.plan.address(op.Operation, op.Parts, values)
 	r := exchange.Request{Method: method, URL: address, Body: body}
 	r.Headers = append(r.Headers, [2]string{"Accept", "application/problem+json, application/json;q=0.9, */*;q=0.1"})
 	if contentType != "" {
@@ -92,8 +78,11 @@ func (op *Operation) request(method, contentType string, body []byte, values map
 	return r
 }
 
-// isFile tells whether a multipart field holds bytes.
-func (part *Part) isFile(name string) bool {
-	members, _ := schema.Merge(schema.Apply([]schema.Schema{part.Schema}, part.Controls[0].Value)).Member(name)
-	return len(members) > 0 && schema.Merge(schema.Apply(members, "x")).Binary
+// address fills an operation's path template.
+func (p *Plan) address(o oad.Operation, parts []*Part, values map[string]any) (string, [][2]string) {
+	places := make([]*wire.Place, len(parts))
+	for i, part := range parts {
+		places[i] = &part.Place
+	}
+	return wire.Address(p.opt.Base, o.Path, places, values)
 }

@@ -51,7 +51,7 @@ func (p *Plan) provided(s oad.Scheme) bool {
 
 // authorisation sends the fullest request without its credentials, with a
 // malformed one, and with one that is well-formed and wrong.
-func (e *emitter) authorisation() {
+func (e *emitter) authorisation(sent) {
 	for i, credential := range e.op.credentials {
 		for _, v := range []struct {
 			variant string

@@ -39,13 +39,16 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	op.Drops, op.Dropped = map[string]int{}, nil
 	e := &emitter{op: op, yield: yield, sent: map[[2]uint64]bool{}, ids: map[string]bool{}}
+	if op.whole != nil {
+		e.wholeAPI()
+		return
+	}
 	e.controls()
 	for _, part := range op.Parts {
 		e.part(part)
 	}
 	e.rules()
 	e.request()
-	e.authorisation()
 }
 
 // withinBudget picks cases: all controls, then by turns one of each rule.
@@ -88,6 +91,9 @@ type emitter struct {
 	given   int
 	stored  any // the body of the fullest control, as it was sent
 	stopped bool
+
+	provenBy    string // of the API as a whole: the operation through which it is tried
+	credentials []exchange.Credential
 }
 
 func (e *emitter) drop(f exchange.Flaw, why string) {
@@ -118,9 +124,12 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if !e.refresh(&c) {
 		return
 	}
-	c.Operation, c.OperationID = e.op.Name(), e.op.ID
+	c.Operation, c.OperationID, c.ProvenBy = e.op.Name(), e.op.ID, cmp.Or(e.provenBy, e.op.Name())
 	if c.Credentials == nil {
 		c.Credentials = e.op.credentials
+	}
+	if e.provenBy != "" {
+		c.Credentials = e.credentials
 	}
 	if len(c.Flaws) > 0 && c.Expect.Says == "" {
 		if says := config.Says(e.op.plan.opt.Messages, c.Flaws[0].Pointer, c.Flaws[0].Rule); says != nil && len(c.Flaws) == 1 && c.Flaws[0].In != "request" {
@@ -209,8 +218,8 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	}
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In,
 		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
-	if part.In != "body" || part.form != "" {
-		opt.Seen = part.seen
+	if part.In != "body" || part.Form != "" {
+		opt.Seen = part.Seen
 	}
 	compose := e.op.composer(part)
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"testing"
-	"time"
 
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
@@ -56,35 +55,37 @@ func TestPlanningSideBySideChangesNothing(t *testing.T) {
 	}
 }
 
-// The first operation is done last: what the plan has once is still its own.
-func TestTheFirstOperationGetsWhatThePlanHasOnce(t *testing.T) {
+// TestWhatAPlanHasOnce is in an operation of its own, and each path has one wrong
+// method.
+func TestWhatAPlanHasOnce(t *testing.T) {
 	p, err := plan.New(wide(t), plan.Options{Depth: flaw.Usual})
 	if err != nil {
 		t.Fatal(err)
 	}
 	found := map[string][]string{}
-	for ids := range plan.Map(p, 4, func(op *plan.Operation) (ids [][2]string) {
-		if op.Path == "/moorings/0" || op.Path == "/moorings/1" {
-			time.Sleep(20 * time.Millisecond)
-		}
-		for c := range op.Cases() {
+	for list := range plan.Map(p, 4, func(op *plan.Operation) []exchange.Case { return slices.Collect(op.Cases()) }) {
+		for _, c := range list {
 			if len(c.Flaws) > 0 && c.Flaws[0].In == "request" {
-				ids = append(ids, [2]string{c.Flaws[0].Rule, op.Name()})
+				found[c.Flaws[0].Rule] = append(found[c.Flaws[0].Rule], c.Operation+" by "+c.ProvenBy)
 			}
 		}
-		return ids
-	}) {
-		for _, id := range ids {
-			found[id[0]] = append(found[id[0]], id[1])
-		}
 	}
-	for rule, want := range map[string]string{"unknown-path": "[GET /moorings/0]", "deep-nesting": "[POST /moorings/1]"} {
+	for rule, want := range map[string]string{"unknown-path": "[the API as a whole by GET /moorings/0]", "deep-nesting": "[the API as a whole by POST /moorings/1]"} {
 		if got := fmt.Sprint(found[rule]); got != want {
 			t.Errorf("%s is planned with %s, want %s", rule, got, want)
 		}
 	}
 	if n := len(found["wrong-method"]); n != 40 {
 		t.Errorf("%d paths have a wrong method, want all 40", n)
+	}
+	only, err := plan.New(wide(t), plan.Options{Depth: flaw.Usual, Only: []string{"GET *"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for op := range only.Operations() {
+		if op.IsWholeAPI() {
+			t.Error("the API as a whole is tried where single operations are asked for")
+		}
 	}
 }
 

@@ -61,19 +61,18 @@ type Options struct {
 
 // Plan is what a description gives to send.
 type Plan struct {
-	doc        *oad.Document
-	schemes    []oad.Scheme
-	set        *schema.Set
-	maker      *sample.Maker
-	prepared   int // operations since set and maker are new
-	checking   bool
-	answers    *answers
-	opt        Options
-	operations []oad.Operation
-	number     *int
-	paths      map[pathKind][]string
-	once       *claims // of flaws that the plan has once
-	job        int     // among those that claim them
+	doc         *oad.Document
+	schemes     []oad.Scheme
+	set         *schema.Set
+	maker       *sample.Maker
+	prepared    int // operations since set and maker are new
+	checking    bool
+	answers     *answers
+	opt         Options
+	operations  []oad.Operation
+	number      *int
+	paths       map[pathKind][]string
+	wrongMethod map[string]string // by path: the operation that is tried with one
 }
 
 // New checks the options against the description. A pattern of Only or a tag
@@ -122,18 +121,38 @@ type Operation struct {
 	wrong error // with a rule of the configuration
 
 	credentials []exchange.Credential
+	whole       *wholeAPI // nil: an operation of the description
 }
 
-// Operations gives out the selected operations in the order of the document.
+// Operations gives out the selected operations in the order of the document, and
+// last the API as a whole.
 func (p *Plan) Operations() iter.Seq[*Operation] {
 	return func(yield func(*Operation) bool) {
-		*p.number, p.once = 0, newClaims(1)
+		*p.number, p.wrongMethod = 0, map[string]string{}
 		for _, o := range p.operations {
 			if !yield(p.prepare(o)) {
 				return
 			}
 		}
+		if !p.hasWhole() {
+			return
+		}
+		if op := p.prepareWhole(); op != nil {
+			yield(op)
+		}
 	}
+}
+
+// first reports whether an operation is the first of its path: it is the path that
+// lacks a method, so one of its operations is tried with it.
+func (p *Plan) first(o oad.Operation) bool {
+	if p.wrongMethod == nil {
+		p.wrongMethod = map[string]string{}
+	}
+	if _, has := p.wrongMethod[o.Path]; !has {
+		p.wrongMethod[o.Path] = o.Name()
+	}
+	return p.wrongMethod[o.Path] == o.Name()
 }
 
 // generation is how many operations share what was compiled for them. Schemas

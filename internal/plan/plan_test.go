@@ -350,13 +350,14 @@ func TestUnusableOperationsSayWhy(t *testing.T) {
   /d: {post: {requestBody: {content: {application/json: {schema: {type: strin}}}}}}
   /e: {post: {requestBody: {content: {application/json: {schema: {type: integer, minimum: 3, maximum: 2}}}}}}
   /f/{id}: {post: {requestBody: {content: {application/json: {schema: {type: object}}}}}}
+  /h: {post: {parameters: [{name: q, in: querystring, required: true, content: {application/x-www-form-urlencoded: {schema: {type: object}}}}], requestBody: {content: {application/json: {schema: {type: object}}}}}}
   /g/{id}: {post: {parameters: [{name: id, in: path, schema: {type: strin}}], requestBody: {content: {application/json: {schema: {type: object}}}}}}
 `)
 	p, err := plan.New(doc, plan.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []string{"no parameters and no body", "its body is neither JSON nor a form: text/plain", "has no schema", "t.yaml:8:58: the schema is not valid", "no valid value could be made", `the path parameter "id" is not described`, `the path parameter "id": the schema is not valid`}
+	want := []string{"no parameters and no body", "its body is neither JSON nor a form: text/plain", "has no schema", "t.yaml:8:58: the schema is not valid", "no valid value could be made", `the path parameter "id" is not described`, "in: querystring", `the path parameter "id": the schema is not valid`}
 	i := 0
 	for op := range p.Operations() {
 		if !strings.Contains(op.SkipReason, want[i]) {

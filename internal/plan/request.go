@@ -12,62 +12,82 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/rule"
-	"obiter/internal/schema"
+	"obiter/internal/wire"
 )
+
+// planters make the flaws of requests as a whole, in their order. Each names the
+// rules of the catalogue that it plants.
+var planters = []struct {
+	rules []string
+	plant func(*emitter, sent)
+}{
+	{[]string{"malformed-json", "duplicate-member"}, (*emitter).malformed},
+	{[]string{"empty-body", "wrong-content-type", "wrong-content-encoding", "unusual-charset", "unusual-accept"}, (*emitter).contentHeaders},
+	{[]string{"unknown-id"}, (*emitter).unknownID},
+	{[]string{"repeated"}, (*emitter).repeated},
+	{[]string{"wrong-method"}, (*emitter).wrongMethod},
+	{[]string{"credentials"}, (*emitter).authorisation},
+}
+
+// Rules lists the rules of the catalogue that plans break beyond those of
+// schemas: of requests as a whole, of the API as a whole, and business rules.
+func Rules() []string {
+	out := []string{"deep-nesting", "large-body", "unknown-path", "holds"}
+	for _, p := range planters {
+		out = append(out, p.rules...)
+	}
+	for _, k := range kinds {
+		out = append(out, k.rule)
+	}
+	return out
+}
+
+// sent is the fullest request, in which flaws of the request as a whole are made.
+type sent struct {
+	op      *Operation
+	values  map[string]any
+	control any // the body
+	body    []byte
+}
+
+// again is the request with another method, media type or body.
+func (s sent) again(method, contentType string, body []byte) exchange.Request {
+	return s.op.request(method, contentType, body, s.values)
+}
 
 // request gives out the flaws of the request as a whole.
 func (e *emitter) request() {
 	values := e.op.values(fullest)
-	control := values["body"]
-	again := func(method, contentType string, body []byte) exchange.Request {
-		return e.op.request(method, contentType, body, values)
+	s := sent{e.op, values, values["body"], e.op.compose(values).Body}
+	for _, p := range planters {
+		p.plant(e, s)
 	}
-	body := e.op.compose(values).Body
-	if control != nil {
-		if IsJSON(e.op.Media) {
-			e.malformed(control, body, again)
-			e.oversized(again)
-		}
-		e.contentHeaders(control, body, again)
-	}
-	e.unknownID(values)
-	e.repeated(values)
-	// Once a path: it is the path that lacks the method.
-	if method := e.otherMethod(); method != "" && e.firstOfPath("wrong-method") {
-		var sent []byte
-		contentType := ""
-		if method != "GET" && control != nil {
-			sent, contentType = body, e.op.Media
-		}
-		e.whole(control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, again(method, contentType, sent))
-	}
-	if !e.first("unknown-path") {
+}
+
+// wrongMethod asks for a method that the path does not describe.
+func (e *emitter) wrongMethod(s sent) {
+	method := e.otherMethod()
+	if method == "" || !e.op.plan.first(e.op.Operation) {
 		return
 	}
-	if path := e.op.plan.unknownPath(); path != "" {
-		r := again("GET", "", nil)
-		r.URL = strings.TrimSuffix(e.op.plan.opt.Base, "/") + path
-		e.whole(control, "unknown-path", "unlisted", "no path of the description matches "+path, r)
+	var body []byte
+	contentType := ""
+	if method != "GET" && s.control != nil {
+		body, contentType = s.body, e.op.Media
 	}
-}
-
-// first tells whether this operation is the one that a flaw is planned with
-// which the whole plan has once.
-func (e *emitter) first(what string) bool {
-	return e.op.plan.once.first(e.op.plan.job, e.op.Name(), what, false)
-}
-
-// firstOfPath tells the same of a flaw that a path has once.
-func (e *emitter) firstOfPath(what string) bool {
-	return e.op.plan.once.first(e.op.plan.job, e.op.Name(), what+" "+e.op.Path, true)
+	e.whole(s.control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, s.again(method, contentType, body))
 }
 
 func (e *emitter) at(d flaw.Depth) bool { return d <= e.op.plan.opt.Depth }
 
 // contentHeaders sends the body under headers that do not tell what it is.
-func (e *emitter) contentHeaders(control any, body []byte, again func(method, contentType string, body []byte) exchange.Request) {
+func (e *emitter) contentHeaders(s sent) {
+	if s.control == nil {
+		return
+	}
+	control, body := s.control, s.body
 	send := func(rule, variant, reason string, contentType string, body []byte, headers ...[2]string) {
-		r := again(e.op.Method, contentType, body)
+		r := s.again(e.op.Method, contentType, body)
 		r.Headers = append(r.Headers, headers...)
 		e.whole(control, rule, variant, reason, r)
 	}
@@ -90,62 +110,24 @@ func (e *emitter) contentHeaders(control any, body []byte, again func(method, co
 		send("wrong-content-type", "other-json", "the body is sent as "+ballast+", which is not among the described media types", ballast, body)
 	}
 	if e.at(flaw.Deep) {
-		plain, _, _ := strings.Cut(e.op.Media, ";")
-		send("unusual-charset", "unknown", "the Content-Type has a charset that there is not; JSON has no such parameter (RFC 8259, section 11)", plain+"; charset=ballast", body)
+		send("unusual-charset", "unknown", "the Content-Type has a charset that there is not; JSON has no such parameter (RFC 8259, section 11)", exchange.MediaTypeOf(e.op.Media)+"; charset=ballast", body)
 	}
 	if len(body) > 1 && e.at(flaw.Usual) {
-		r := again(e.op.Method, e.op.Media, body[:len(body)-1])
+		r := s.again(e.op.Method, e.op.Media, body[:len(body)-1])
 		r.Headers[0][1] = "image/png"
 		e.whole(control, "unusual-accept", "image-png", "an image is asked for in answer, and the JSON text is cut off", r)
 	}
 }
 
-// oversized sends JSON texts that no reader should take to the end: nested
-// deeply, and in deep runs very large. Once a plan: it is the same reader.
-func (e *emitter) oversized(again func(method, contentType string, body []byte) exchange.Request) {
-	part := e.op.Parts[len(e.op.Parts)-1]
-	if part.Schema.Valid([]any{[]any{}}) || part.Schema.Valid([]any{"x"}) {
-		return
-	}
-	send := func(rule, variant, reason string, body []byte) {
-		e.whole(part.Controls[0].Value, rule, variant, reason, again(e.op.Method, e.op.Media, body))
-	}
-	if e.at(flaw.Usual) && e.first("deep-nesting") {
-		send("deep-nesting", "10000-levels", "the JSON text nests 10,000 lists inside one another", nested(10_000))
-	}
-	if !e.at(flaw.Deep) || !e.first("large-body") {
-		return
-	}
-	send("deep-nesting", "100000-levels", "the JSON text nests 100,000 lists inside one another", nested(100_000))
-	send("large-body", "8-mib", "the body has 8 MiB", []byte(`["`+strings.Repeat("x", 8<<20)+`"]`))
-}
-
-func nested(levels int) []byte {
-	return append(bytes.Repeat([]byte("["), levels), bytes.Repeat([]byte("]"), levels)...)
-}
-
-// unknownPath is a path that no template of the description matches; "" where
-// every such path is described.
-func (p *Plan) unknownPath() string {
-	path := ""
-	for range 4 {
-		path += "/no-such-place"
-		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(o.Path, path) }) {
-			return path
-		}
-	}
-	return ""
-}
-
 // unknownID asks for a record that is hardly there: the last path parameter
 // with another value of the same form. A PUT may create it, so none is sent.
-func (e *emitter) unknownID(values map[string]any) {
+func (e *emitter) unknownID(s sent) {
 	i := slices.IndexFunc(e.op.Parts, func(p *Part) bool { return p.In == "path" })
 	if i < 0 || e.op.Method == "PUT" || !e.at(flaw.Usual) {
 		return
 	}
 	part := e.op.Parts[i]
-	object, _ := values["path"].(map[string]any)
+	object, _ := s.values["path"].(map[string]any)
 	name := lastParameter(e.op.Path)
 	for _, id := range []any{"0b17e8d3-6c1f-4e57-9f0a-5d1f2a7c4e99", json.Number("2000000011")} {
 		if _, is := object[name]; !is {
@@ -153,8 +135,8 @@ func (e *emitter) unknownID(values map[string]any) {
 		}
 		other := maps.Clone(object)
 		other[name] = id
-		seen, ok := part.seen(other)
-		if !ok || !part.Schema.Valid(seen) || schema.Text(id) == schema.Text(object[name]) {
+		seen, ok := part.Seen(other)
+		if !ok || !part.Schema.Valid(seen) || wire.Text(id) == wire.Text(object[name]) {
 			continue
 		}
 		f := exchange.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value is of the right form, and there is hardly such a record"}
@@ -174,19 +156,19 @@ func lastParameter(path string) string {
 }
 
 // repeated sends query parameters twice that are no lists.
-func (e *emitter) repeated(values map[string]any) {
-	object, _ := values["query"].(map[string]any)
+func (e *emitter) repeated(s sent) {
+	object, _ := s.values["query"].(map[string]any)
 	for _, part := range e.op.Parts {
 		if part.In != "query" || !e.at(flaw.Deep) {
 			continue
 		}
-		for _, p := range part.params {
+		for _, p := range part.Params {
 			v, has := object[p.Name]
 			if !has || p.JSON || instance.Type(v) == "array" || instance.Type(v) == "object" {
 				continue
 			}
-			r := e.op.compose(values)
-			r.URL += "&" + strings.Join(queryText(p, v), "&")
+			r := e.op.compose(s.values)
+			r.URL += "&" + strings.Join(wire.Query(p, v), "&")
 			f := exchange.Flaw{In: "query", Pointer: instance.Join("", p.Name), Rule: "repeated", Variant: "twice", Reason: "the parameter is sent twice, and it is no list"}
 			e.single(f, r, object, object)
 		}
@@ -205,7 +187,11 @@ func (e *emitter) single(f exchange.Flaw, r exchange.Request, body, control any)
 }
 
 // malformed sends what no JSON reader may take (RFC 8259).
-func (e *emitter) malformed(control any, body []byte, again func(method, contentType string, body []byte) exchange.Request) {
+func (e *emitter) malformed(s sent) {
+	control, body := s.control, s.body
+	if control == nil || !IsJSON(e.op.Media) {
+		return
+	}
 	last := len(body) - 1
 	for _, m := range []struct {
 		variant string
@@ -224,10 +210,10 @@ func (e *emitter) malformed(control any, body []byte, again func(method, content
 		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
 			continue
 		}
-		e.whole(control, "malformed-json", m.variant, m.reason, again(e.op.Method, e.op.Media, m.body))
+		e.whole(control, "malformed-json", m.variant, m.reason, s.again(e.op.Method, e.op.Media, m.body))
 	}
 	if twice := duplicated(body); twice != nil && e.at(flaw.Deep) {
-		e.whole(control, "duplicate-member", "first", "the first member stands twice with two values, and readers differ on which one counts (RFC 8259, section 4)", again(e.op.Method, e.op.Media, twice))
+		e.whole(control, "duplicate-member", "first", "the first member stands twice with two values, and readers differ on which one counts (RFC 8259, section 4)", s.again(e.op.Method, e.op.Media, twice))
 	}
 }
 
@@ -269,7 +255,7 @@ func (e *emitter) otherMedia() string {
 
 func (e *emitter) describesMedia(t string) bool {
 	return slices.ContainsFunc(e.op.Body.Media, func(m oad.Media) bool {
-		have, _, _ := strings.Cut(strings.ToLower(m.Type), ";")
+		have := exchange.MediaTypeOf(m.Type)
 		return have == t || have == "*/*" || strings.HasSuffix(have, "/*") && strings.HasPrefix(t, strings.TrimSuffix(have, "*"))
 	})
 }

@@ -2,9 +2,10 @@ package plan
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 
 	"obiter/internal/oad"
 )
@@ -80,19 +81,14 @@ func matches(glob string, o oad.Operation) bool {
 	return globbed(strings.ToUpper(method), o.Method) && (path == "*" || globbed(path, o.Path))
 }
 
+// globbed matches as doublestar does; what only it takes for special (braces are in
+// every template) is itself.
 func globbed(glob, s string) bool {
-	var b strings.Builder
-	for i := 0; i < len(glob); i++ {
-		switch {
-		case strings.HasPrefix(glob[i:], "**"):
-			b.WriteString(".*")
-			i++
-		case glob[i] == '*':
-			b.WriteString("[^/]*")
-		default:
-			b.WriteString(regexp.QuoteMeta(glob[i : i+1]))
-		}
+	if below, is := strings.CutSuffix(glob, "/**"); is {
+		glob = below + "/**/*" // what is below, and not the collection itself
 	}
-	re, err := regexp.Compile("^(?s:" + b.String() + ")$")
-	return err == nil && re.MatchString(s)
+	ok, err := doublestar.Match(plainBraces.Replace(glob), s)
+	return err == nil && ok
 }
+
+var plainBraces = strings.NewReplacer(`\`, `\\`, "{", `\{`, "}", `\}`, "[", `\[`, "]", `\]`, "?", `\?`)

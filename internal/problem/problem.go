@@ -8,13 +8,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"mime"
 	"net/http"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
 
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
 )
 
@@ -60,7 +60,7 @@ func section(n string) string { return "RFC 9457, section " + n }
 func Read(contentType string, body []byte, status int) (Document, []Departure) {
 	var doc Document
 	var found []Departure
-	doc.Media = mediaType(contentType)
+	doc.Media = exchange.MediaTypeOf(contentType)
 	switch doc.Media {
 	case "application/problem+json":
 		doc.Claimed = true
@@ -101,14 +101,6 @@ func Read(contentType string, body []byte, status int) (Document, []Departure) {
 	}
 	found = append(found, members(object, status)...)
 	return doc, append(found, doc.weak(status)...)
-}
-
-func mediaType(contentType string) string {
-	t, _, err := mime.ParseMediaType(contentType)
-	if err != nil {
-		t, _, _ = strings.Cut(strings.ToLower(contentType), ";")
-	}
-	return strings.TrimSpace(t)
 }
 
 func wrongMedia(contentType, media string, body []byte) string {

@@ -2,6 +2,7 @@ package record
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 
@@ -26,6 +27,7 @@ type caseLine struct {
 	Type   string `json:"type"`
 	Number int    `json:"number"` // place in the plan
 	exchange.Case
+	ProvenBy     string   `json:"provenBy,omitempty"` // the operation whose control proves it; empty: its own
 	Base         string   `json:"base"`
 	Alternatives []string `json:"alternatives,omitempty"`
 	SecretFields []string `json:"secretFields,omitempty"`
@@ -44,6 +46,9 @@ type caseLine struct {
 
 func lineOf(kind string, c exchange.Case) caseLine {
 	l := caseLine{Type: kind, Number: c.Number, Case: c, Base: c.Base, Alternatives: c.Alternatives, SecretFields: c.SecretFields}
+	if c.ProvenBy != c.Operation {
+		l.ProvenBy = c.ProvenBy
+	}
 	shown := bytes.Equal(instance.Encode(c.Body), c.Request.Body)
 	if c.Kind == exchange.Control {
 		for in, v := range c.Parts {
@@ -67,6 +72,7 @@ func lineOf(kind string, c exchange.Case) caseLine {
 func (l *caseLine) restore(controls map[string]map[string]any) (exchange.Case, error) {
 	c := l.Case
 	c.Number, c.Base, c.Alternatives, c.SecretFields = l.Number, l.Base, l.Alternatives, l.SecretFields
+	c.ProvenBy = cmp.Or(l.ProvenBy, c.Operation)
 	body, err := instance.Decode(c.Request.Body)
 	shown := err == nil && bytes.Equal(instance.Encode(body), c.Request.Body)
 	if c.Kind == exchange.Control {
@@ -96,9 +102,9 @@ func (l *caseLine) restore(controls map[string]map[string]any) (exchange.Case, e
 	} else if c.Part() == "body" && shown {
 		c.Body = body
 	}
-	control := controls[c.Operation+" "+c.Base]
+	control := controls[c.ProvenBy+" "+c.Base]
 	if control == nil {
-		control = controls[c.Operation]
+		control = controls[c.ProvenBy]
 	}
 	part := c.Part()
 	if part == "request" {

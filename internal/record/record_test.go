@@ -4,8 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"net/http"
 	"fmt"
+	"net/http"
 	"reflect"
 	"slices"
 	"strings"
@@ -20,21 +20,21 @@ import (
 func results() []Result {
 	control := map[string]any{"body": map[string]any{"a": "<&>\u2028", "n": json.Number("1.50")}, "query": map[string]any{"x": json.Number("1")}}
 	return []Result{
-		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000001", Name: "control, fullest", Operation: "POST /b", OperationID: "b", Kind: exchange.Control, Number: 1, Base: "fullest",
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000001", Name: "control, fullest", Operation: "POST /b", ProvenBy: "POST /b", OperationID: "b", Kind: exchange.Control, Number: 1, Base: "fullest",
 			Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1/b?x=<1>", Headers: [][2]string{{"A", "b"}}, Body: instance.Encode(control["body"])},
 			Flaws:   []exchange.Flaw{}, Expect: exchange.Expect{Class: exchange.Accepted, Statuses: []int{}}, Body: control["body"], Control: control["body"], Parts: control, SecretFields: []string{"/a"}},
 			Response:   exchange.Answer{Status: 201, Header: http.Header{"Content-Type": {"text/plain"}, "X": {"1", "2"}}, Body: []byte{0xff, 0x00}, Took: 1001 * time.Microsecond},
 			Documented: &exchange.Documented{Status: true, Media: []string{"text/plain"}}},
 			Verdict: judge.Pass, Findings: []judge.Finding{}},
-		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000002", Operation: "POST /b", Kind: exchange.Flawed, Number: 3, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte{0xfe}},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000002", Operation: "POST /b", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 3, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte{0xfe}},
 			Flaws: []exchange.Flaw{{In: "body", Pointer: "/a", Rule: "type", Variant: "null", Reason: "null"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400, 422}},
 			Body: map[string]any{"a": nil}, Control: control["body"], Alternatives: []string{"/a"}},
 			Response: exchange.Answer{Header: http.Header{}, Err: "reset", Truncated: true, ClosedEarly: true}}, Verdict: judge.Fail,
 			Findings: []judge.Finding{{Code: "no-answer", Severity: judge.Error, Message: "m", Field: "/a"}}},
-		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000003", Operation: "POST /b", Kind: exchange.Flawed, Number: 4, Base: "other", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{}`)},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000003", Operation: "POST /b", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 4, Base: "other", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{}`)},
 			Flaws: []exchange.Flaw{{In: "query", Pointer: "/x"}}, Expect: exchange.Expect{Class: exchange.Parameter, Statuses: []int{400}}, Body: map[string]any{"x": json.Number("99")}, Control: control["query"]},
 			Response: exchange.Answer{Status: 400, Header: http.Header{}}}, Verdict: judge.Pass, Findings: []judge.Finding{}},
-		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000004", Operation: "POST /b", Kind: exchange.Flawed, Number: 5, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{"a":`)},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000004", Operation: "the API as a whole", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 5, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{"a":`)},
 			Flaws: []exchange.Flaw{{In: "request", Rule: "malformed-json"}}, Expect: exchange.Expect{Class: exchange.Syntax, Statuses: []int{400}}, Control: control["body"]},
 			Response: exchange.Answer{Status: 400, Header: http.Header{}}}, Verdict: judge.Pass, Findings: []judge.Finding{}},
 	}

@@ -26,8 +26,13 @@ import (
 type Source interface {
 	// Load is the JSON value of the document at a URL without fragment.
 	Load(url string) (any, error)
-	// Order is the names of a "properties" object as they stand in its document.
+	// Order is the names of a "properties" object, in the order of its document.
 	Order(properties map[string]any) []string
+	// Anchored are the URLs of schemas that others may refer to by an $id or an
+	// anchor.
+	Anchored() []string
+	// Referrer is the place of a $ref that leads to a URL, for messages; "" if none does.
+	Referrer(url string) string
 }
 
 // Set compiles the schemas of one source and keeps what it compiled. It is not
@@ -38,6 +43,7 @@ type Set struct {
 	byURL    map[string]*jsonschema.Schema
 	notes    map[*jsonschema.Schema]*notes
 	own      map[string]ownSchema
+	anchored bool // schemas with an $id or an anchor are known to the compiler
 	isolated map[isolation]*jsonschema.Schema
 }
 
@@ -82,16 +88,44 @@ func (s *Set) Compile(address string) (sch Schema, err error) {
 			err = fmt.Errorf("the schema cannot be compiled: %v", r)
 		}
 	}()
+	if !s.anchored { // the compiler finds them only inside what it has seen
+		s.anchored = true
+		for _, url := range s.source.Anchored() {
+			_, _ = s.compiler.Compile(url) // what is wrong with one is said where it is used
+		}
+	}
 	js, err := s.compiler.Compile(address)
 	if err != nil {
-		return Schema{}, compileError(err)
+		return Schema{}, s.compileError(err)
 	}
 	s.byURL[address] = js
 	return Schema{js, s}, nil
 }
 
 // compileError words what the compiler found, with the place inside the schema.
-func compileError(err error) error {
+func (s *Set) compileError(err error) error {
+	var pointer *jsonschema.JSONPointerNotFoundError
+	var anchor *jsonschema.AnchorNotFoundError
+	var load *jsonschema.LoadURLError
+	missing := ""
+	switch {
+	case errors.As(err, &pointer):
+		missing = pointer.URL
+	case errors.As(err, &anchor):
+		missing = anchor.Reference
+	case errors.As(err, &load):
+		missing = load.URL
+	}
+	if missing != "" {
+		why := "points to nothing"
+		if load != nil {
+			why = "cannot be followed: " + load.Err.Error()
+		}
+		if place := s.source.Referrer(missing); place != "" {
+			return fmt.Errorf("%s: the $ref %s", place, why)
+		}
+		return fmt.Errorf("a $ref to %s %s", missing, why)
+	}
 	var invalid *jsonschema.SchemaValidationError
 	var ve *jsonschema.ValidationError
 	if errors.As(err, &invalid) && errors.As(invalid.Err, &ve) {
@@ -189,6 +223,16 @@ func (s Schema) Pointer() string {
 
 // Valid tells whether v obeys the schema.
 func (s Schema) Valid(v any) bool { return s.js.Validate(v) == nil }
+
+// Obeys reports whether v obeys all of the schemas.
+func Obeys(list []Schema, v any) bool {
+	for _, s := range list {
+		if !s.Valid(v) {
+			return false
+		}
+	}
+	return true
+}
 
 // Violation is one broken rule: where in the instance, and which keyword. For
 // required and dependentRequired the place is that of the missing member, for

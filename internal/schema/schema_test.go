@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"obiter/internal/instance"
+	"obiter/internal/oad"
 	"obiter/internal/schema"
 	"obiter/internal/schematest"
 )
@@ -196,6 +197,55 @@ func TestAtFollowsTheInstance(t *testing.T) {
 		}
 		if got != c.value || !strings.HasSuffix(at, c.at) || (at == "") != (c.at == "") {
 			t.Errorf("At(%q) = %s by %q, want %s by %s", c.pointer, got, at, c.value, c.at)
+		}
+	}
+}
+
+// TestReferencesAsJSONSchemaSaysThem compiles schemas that refer to one another by
+// pointer, anchor, dynamic anchor, and by an $id of their own (JSON Schema 2020-12
+// core, sections 8.2 and 9.1).
+func TestReferencesAsJSONSchemaSaysThem(t *testing.T) {
+	const components = `
+components:
+  schemas:
+    Buoy: {$anchor: buoy, type: object, required: [colour], properties: {colour: {$ref: '#paint'}}}
+    Paint: {$anchor: paint, type: string, maxLength: 5}
+    Chart: {$id: 'https://harbour.example/chart', type: object, required: [scale], properties: {scale: {$ref: '#/$defs/scale'}}, $defs: {scale: {type: integer, minimum: 1}}}
+    List: {$dynamicAnchor: item, type: object, properties: {next: {$dynamicRef: '#item'}, depth: {type: integer}}}
+    Own: {$schema: 'https://spec.openapis.org/oas/3.1/dialect/base', type: integer}
+    Broken: {$ref: '#nowhere'}
+    Lost: {type: object, properties: {a: {$ref: '#/components/schemas/Nope'}}}
+`
+	for _, c := range []struct{ schema, valid, invalid, err string }{
+		{`{$ref: '#buoy'}`, `{"colour":"red"}`, `{"colour":"yellow"}`, ""},
+		{`{$ref: '#/components/schemas/Buoy'}`, `{"colour":"red"}`, `{}`, ""},
+		{`{$ref: 'https://harbour.example/chart'}`, `{"scale":5}`, `{"scale":0}`, ""},
+		{`{$ref: 'https://harbour.example/chart#/$defs/scale'}`, `5`, `0`, ""},
+		{`{$ref: '#/components/schemas/List'}`, `{"next":{"depth":1}}`, `{"next":{"depth":"x"}}`, ""},
+		{`{$ref: '#/components/schemas/Own'}`, `5`, `"x"`, ""},
+		{`{$ref: '#/components/schemas/Broken'}`, "", "", "t.yaml:17:14: the $ref points to nothing"},
+		{`{$ref: '#/components/schemas/Lost'}`, "", "", "t.yaml:18:43"},
+		{`{$ref: 'https://harbour.example/nope'}`, "", "", "nothing is fetched from the network"},
+	} {
+		doc, err := oad.Read("t.yaml", []byte("openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths:\n  /berths:\n    post:\n      requestBody:\n        content:\n          application/json:\n            schema: "+c.schema+components))
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, err := schema.NewSet(doc).Compile(doc.Operations[0].Body.Media[0].Schema.URL())
+		switch {
+		case c.err != "":
+			if err == nil || !strings.Contains(err.Error(), c.err) {
+				t.Errorf("%s: %v, want %q", c.schema, err, c.err)
+			}
+		case err != nil:
+			t.Errorf("%s: %v", c.schema, err)
+		default:
+			for text, want := range map[string]bool{c.valid: true, c.invalid: false} {
+				v, err := instance.Decode([]byte(text))
+				if err != nil || s.Valid(v) != want {
+					t.Errorf("%s takes %s: %v", c.schema, text, !want)
+				}
+			}
 		}
 	}
 }

@@ -80,6 +80,7 @@ const (
 	NoAnchors      = "pattern without anchors"
 	NotChecked     = "a pattern or format that nothing here checks"
 	NotBroken      = "a rule that no request breaks"
+	NotTried       = "a parameter that is not tried"
 	OpenObject     = "object open to unknown members"
 	No4XX          = "no 4xx is documented"
 	NotProblem     = "a documented 4xx is not application/problem+json"
@@ -87,7 +88,7 @@ const (
 )
 
 // Kinds are all kinds of gaps in order.
-var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, OpenObject, No4XX, NotProblem, RuledElsewhere}
+var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, NotTried, OpenObject, No4XX, NotProblem, RuledElsewhere}
 
 // Of surveys a plan, several operations at a time.
 func Of(doc *oad.Document, p *plan.Plan, workers int) Survey {
@@ -136,7 +137,14 @@ func of(op *plan.Operation) (s Survey) {
 			s.gap(NotBroken, op, Field{In: d.Flaw.In, Pointer: d.Flaw.Pointer}.Name(), d.Flaw.Rule)
 		}
 	}
-	s.answerGaps(op)
+	if !op.IsWholeAPI() {
+		s.answerGaps(op)
+	}
+	for _, param := range op.Parameters {
+		if param.In == "querystring" {
+			s.gap(NotTried, op, Field{In: "query", Pointer: "/" + param.Name}.Name(), "in: querystring")
+		}
+	}
 	if op.Trimmed {
 		s.gap(TooMany, op, "", "")
 	}

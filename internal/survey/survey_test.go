@@ -30,6 +30,9 @@ func TestTheHarbourHasNoGaps(t *testing.T) {
 		t.Errorf("a gap: %+v", g)
 	}
 	for _, o := range s.Operations {
+		if o.Operation == plan.WholeAPI {
+			continue
+		}
 		if o.Skip == "" && (o.Rules() == 0 || o.Flawed == 0 || o.Controls == 0) {
 			t.Errorf("%s has %d rules, %d flaws, %d controls", o.Operation, o.Rules(), o.Flawed, o.Controls)
 		}

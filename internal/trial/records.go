@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"obiter/internal/config"
+	"obiter/internal/document"
 	"obiter/internal/exchange"
 	"obiter/internal/fixture"
-	"obiter/internal/oad"
 	"obiter/internal/plan"
 )
 
@@ -75,7 +75,7 @@ func (t *trial) unmade(failed []fixture.Failure) error {
 			}
 		}
 		if users == t.plan.Len() {
-			var placed *oad.Error
+			var placed *document.Error
 			if errors.As(f.Err, &placed) {
 				placed.Problem = t.opt.Secrets.Redact(placed.Problem)
 			}

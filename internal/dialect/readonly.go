@@ -1,4 +1,4 @@
-package oad
+package dialect
 
 import (
 	"maps"
@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
 )
 
@@ -13,11 +14,11 @@ import (
 // property and the requirement often stand apart: one behind a $ref, the other
 // in a member of allOf, so both are looked at together.
 type requirements struct {
-	doc  *Document
-	seen map[uintptr]bool
+	files *document.Files
+	seen  map[uintptr]bool
 }
 
-func (q *requirements) walk(at Location, v any) {
+func (q *requirements) walk(at document.Location, v any) {
 	switch v := v.(type) {
 	case []any:
 		for i, e := range v {
@@ -56,7 +57,7 @@ func isContainer(v any) bool {
 // relax removes requirements of readOnly names from a schema and its allOf
 // members. A member behind a $ref serves others too, so where it must change, a
 // changed copy takes the reference's place.
-func (q *requirements) relax(at Location, m map[string]any, outer map[string]bool) {
+func (q *requirements) relax(at document.Location, m map[string]any, outer map[string]bool) {
 	names := maps.Clone(outer)
 	if names == nil {
 		names = map[string]bool{}
@@ -78,7 +79,7 @@ func (q *requirements) relax(at Location, m map[string]any, outer map[string]boo
 			q.relax(at.Under("allOf", strconv.Itoa(i)), inner, names)
 			continue
 		}
-		loc, v, err := q.doc.Resolve(at.Under("allOf", strconv.Itoa(i)))
+		loc, v, err := q.files.Resolve(at.Under("allOf", strconv.Itoa(i)))
 		target, ok := v.(map[string]any)
 		if err != nil || !ok || loc.File != at.File {
 			continue
@@ -100,7 +101,7 @@ func without(required []any, names map[string]bool) []any {
 
 // readOnly collects the names of readOnly properties of a schema, also through
 // $ref and allOf.
-func (q *requirements) readOnly(at Location, m map[string]any, into map[string]bool, depth int) {
+func (q *requirements) readOnly(at document.Location, m map[string]any, into map[string]bool, depth int) {
 	if depth > 16 {
 		return
 	}
@@ -111,7 +112,7 @@ func (q *requirements) readOnly(at Location, m map[string]any, into map[string]b
 		}
 	}
 	if _, ok := m["$ref"].(string); ok {
-		if loc, v, err := q.doc.Resolve(at); err == nil {
+		if loc, v, err := q.files.Resolve(at); err == nil {
 			if target, ok := v.(map[string]any); ok {
 				q.readOnly(loc, target, into, depth+1)
 			}
@@ -125,7 +126,7 @@ func (q *requirements) readOnly(at Location, m map[string]any, into map[string]b
 	}
 }
 
-func (q *requirements) isReadOnly(at Location, v any, depth int) bool {
+func (q *requirements) isReadOnly(at document.Location, v any, depth int) bool {
 	m, ok := v.(map[string]any)
 	if !ok || depth > 16 {
 		return false
@@ -134,7 +135,7 @@ func (q *requirements) isReadOnly(at Location, v any, depth int) bool {
 		return true
 	}
 	if _, ok := m["$ref"].(string); ok {
-		loc, target, err := q.doc.Resolve(at)
+		loc, target, err := q.files.Resolve(at)
 		return err == nil && q.isReadOnly(loc, target, depth+1)
 	}
 	members, _ := m["allOf"].([]any)

@@ -1,4 +1,4 @@
-package plan
+package wire
 
 import (
 	"bytes"
@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"obiter/internal/instance"
-	"obiter/internal/schema"
 )
 
 // encodeForm writes an object as application/x-www-form-urlencoded: a list is
@@ -21,7 +20,7 @@ func encodeForm(object map[string]any) []byte {
 			list = []any{object[name]}
 		}
 		for _, v := range list {
-			out = append(out, formEscape(name)+"="+formEscape(schema.Text(v)))
+			out = append(out, formEscape(name)+"="+formEscape(Text(v)))
 		}
 	}
 	return []byte(strings.Join(out, "&"))
@@ -29,17 +28,17 @@ func encodeForm(object map[string]any) []byte {
 
 func formEscape(s string) string { return strings.ReplaceAll(escape(s), "%20", "+") }
 
-// boundary parts the fields of multipart bodies. It is fixed, so that plans are
+// Boundary parts the fields of multipart bodies. It is fixed, so that plans are
 // repeatable, and in no value that is made here.
-const boundary = "obiter-7f3a9c51e08d-boundary"
+const Boundary = "obiter-7f3a9c51e08d-boundary"
 
 // encodeMultipart writes an object as multipart/form-data (RFC 7578): bytes as
 // a file, objects as JSON, a list of primitives as its name repeated.
 func encodeMultipart(object map[string]any, isFile func(name string) bool, asJSON func(name string, v any) bool) []byte {
 	var b bytes.Buffer
 	w := multipart.NewWriter(&b)
-	if err := w.SetBoundary(boundary); err != nil {
-		panic("plan: " + err.Error())
+	if err := w.SetBoundary(Boundary); err != nil {
+		panic("wire: " + err.Error())
 	}
 	part := func(name, file, contentType, value string) {
 		h := textproto.MIMEHeader{}
@@ -56,7 +55,7 @@ func encodeMultipart(object map[string]any, isFile func(name string) bool, asJSO
 			_, err = p.Write([]byte(value))
 		}
 		if err != nil {
-			panic(fmt.Sprintf("plan: writing to memory: %v", err))
+			panic(fmt.Sprintf("wire: writing to memory: %v", err))
 		}
 	}
 	for _, name := range instance.Names(object) {
@@ -67,12 +66,12 @@ func encodeMultipart(object map[string]any, isFile func(name string) bool, asJSO
 			part(name, "", "application/json", string(instance.Encode(v)))
 		case isList:
 			for _, e := range list {
-				part(name, "", "", schema.Text(e))
+				part(name, "", "", Text(e))
 			}
 		case isFile(name):
-			part(name, "file.bin", "application/octet-stream", schema.Text(v))
+			part(name, "file.bin", "application/octet-stream", Text(v))
 		default:
-			part(name, "", "", schema.Text(v))
+			part(name, "", "", Text(v))
 		}
 	}
 	_ = w.Close()

@@ -1,31 +1,27 @@
-package plan
+package wire
 
 import (
 	"net/url"
-	"slices"
 	"strings"
 
 	"obiter/internal/instance"
 	"obiter/internal/oad"
-	"obiter/internal/schema"
 )
 
-// write fills an operation's path template with values, by place and name, and
-// gives the URL and the headers that come of them.
-func (p *Plan) write(o oad.Operation, parts []*Part, values map[string]any) (string, [][2]string) {
-	path := o.Path
-	if i := strings.IndexByte(path, '#'); i >= 0 {
-		path = path[:i] // some descriptions tell operations apart that way; it is never sent
-	}
+// Address fills a path template with the values of places and gives the URL under
+// a base and the headers that come of them. What stands behind a # in a template
+// tells operations apart in some descriptions, and is never sent.
+func Address(base, path string, places []*Place, values map[string]any) (string, [][2]string) {
+	path, _, _ = strings.Cut(path, "#")
 	var query, cookies []string
 	var headers [][2]string
-	for _, part := range parts {
-		object, ok := values[part.In].(map[string]any)
-		if part.In == "body" || !ok {
+	for _, place := range places {
+		object, ok := values[place.In].(map[string]any)
+		if place.In == "body" || !ok {
 			continue
 		}
-		object, _ = part.sendable(object)
-		for _, param := range part.params {
+		object, _ = place.Sendable(object)
+		for _, param := range place.Params {
 			v, has := object[param.Name]
 			if !has {
 				continue
@@ -34,51 +30,22 @@ func (p *Plan) write(o oad.Operation, parts []*Part, values map[string]any) (str
 			case "path":
 				path = strings.ReplaceAll(path, "{"+param.Name+"}", pathText(param, v))
 			case "query":
-				query = append(query, queryText(param, v)...)
+				query = append(query, Query(param, v)...)
 			case "header":
 				headers = append(headers, [2]string{param.Name, headerText(param, v)})
 			case "cookie":
-				cookies = append(cookies, strings.Join(queryText(param, v), "; "))
+				cookies = append(cookies, strings.Join(Query(param, v), "; "))
 			}
 		}
 	}
 	if len(cookies) > 0 {
 		headers = append(headers, [2]string{"Cookie", strings.Join(cookies, "; ")})
 	}
-	address := strings.TrimSuffix(p.opt.Base, "/") + path
+	address := strings.TrimSuffix(base, "/") + path
 	if len(query) > 0 {
 		address += "?" + strings.Join(query, "&")
 	}
 	return address, headers
-}
-
-// undescribed is the first parameter of a path template that nothing describes; "" if none.
-func undescribed(o oad.Operation) string {
-	path, _, _ := strings.Cut(o.Path, "#")
-	for {
-		i := strings.IndexByte(path, '{')
-		if i < 0 {
-			return ""
-		}
-		j := strings.IndexByte(path[i:], '}')
-		if j < 0 {
-			return ""
-		}
-		name := path[i+1 : i+j]
-		if !slices.ContainsFunc(o.Parameters, func(p oad.Parameter) bool { return p.In == "path" && p.Name == name }) {
-			return name
-		}
-		path = path[i+j+1:]
-	}
-}
-
-// ignored are header parameters that OpenAPI says have no meaning there.
-func ignored(p oad.Parameter) bool {
-	switch strings.ToLower(p.Name) {
-	case "accept", "content-type", "authorization":
-		return p.In == "header"
-	}
-	return p.In == "querystring"
 }
 
 // escape percent-encodes what is not unreserved (RFC 3986, section 2.3).
@@ -89,15 +56,15 @@ func pairs(v any) (names, values []string, object bool) {
 	switch v := v.(type) {
 	case []any:
 		for _, e := range v {
-			values = append(values, escape(schema.Text(e)))
+			values = append(values, escape(Text(e)))
 		}
 	case map[string]any:
 		for _, n := range instance.Names(v) {
-			names, values = append(names, escape(n)), append(values, escape(schema.Text(v[n])))
+			names, values = append(names, escape(n)), append(values, escape(Text(v[n])))
 		}
 		return names, values, true
 	default:
-		values = []string{escape(schema.Text(v))}
+		values = []string{escape(Text(v))}
 	}
 	return names, values, false
 }
@@ -151,9 +118,9 @@ func pathText(p oad.Parameter, v any) string {
 	return strings.Join(values, ",")
 }
 
-// queryText writes a query or cookie parameter in the styles form,
+// Query writes a query or cookie parameter in the styles form,
 // spaceDelimited, pipeDelimited and deepObject: one or more name=value.
-func queryText(p oad.Parameter, v any) []string {
+func Query(p oad.Parameter, v any) []string {
 	name := escape(p.Name)
 	if p.JSON {
 		return []string{name + "=" + escape(string(instance.Encode(v)))}
@@ -192,7 +159,7 @@ func headerText(p oad.Parameter, v any) string {
 	case []any:
 		var out []string
 		for _, e := range v {
-			out = append(out, schema.Text(e))
+			out = append(out, Text(e))
 		}
 		return strings.Join(out, ",")
 	case map[string]any:
@@ -202,9 +169,9 @@ func headerText(p oad.Parameter, v any) string {
 		}
 		var out []string
 		for _, n := range instance.Names(v) {
-			out = append(out, n+between+schema.Text(v[n]))
+			out = append(out, n+between+Text(v[n]))
 		}
 		return strings.Join(out, ",")
 	}
-	return schema.Text(v)
+	return Text(v)
 }

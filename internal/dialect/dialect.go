@@ -1,4 +1,8 @@
-package oad
+// Package dialect brings the schemas of an OpenAPI document to one dialect, JSON
+// Schema 2020-12, in place, so that pointers into the document stay true, and as
+// requests see them: what is readOnly is not required, and branches that a
+// discriminator tells apart say so themselves.
+package dialect
 
 import (
 	"encoding/json"
@@ -7,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
 )
 
@@ -16,34 +21,44 @@ import (
 // a flaw nor an edge is made of null there.
 const MurkyNull = "x-obiter-murky-null"
 
-// reference is a $ref and where it stands.
-type reference struct {
-	at  Location
-	ref string
+// Reference is a $ref and where it is.
+type Reference struct {
+	At  document.Location
+	Ref string
+	// Schema says that it is in a schema, Based that a base of its own ($id) is in
+	// force there: it is then the schema's compiler that knows where it leads.
+	Schema, Based bool
 }
 
-// rewriter brings the schemas of a file to JSON Schema 2020-12, in place, so
-// that pointers into the file stay true, and as requests see them: a readOnly
-// property is not required (OpenAPI 3.0.3 and 3.1.0, "readOnly").
+// Rewritten is what is known of a file after rewriting.
+type Rewritten struct {
+	References []Reference
+	Anchored   []document.Location // schemas with an $id or an anchor, by which others may refer to them
+}
+
+// rewriter rewrites the schemas of a file: a readOnly property is not required
+// (OpenAPI 3.0.3 and 3.1.0, "readOnly").
 type rewriter struct {
-	doc  *Document
-	old  bool // OpenAPI 3.0
-	base string
-	seen map[uintptr]bool
-	refs []reference
+	files *document.Files
+	old   bool // OpenAPI 3.0
+	base  string
+	seen  map[uintptr]bool
+	based int // schemas around the place that have an $id
+	out   Rewritten
 }
 
-func (d *Document) rewriteFile(address string, f *file) []reference {
-	r := rewriter{doc: d, old: strings.HasPrefix(d.OpenAPI, "3.0"), base: address, seen: map[uintptr]bool{}}
-	if m, ok := f.value.(map[string]any); ok && address != d.base && looksLikeSchema(m) {
+// Rewrite rewrites the schemas of a file. Old is for the dialect of OpenAPI 3.0.
+func Rewrite(files *document.Files, address string, f *document.File, old bool) Rewritten {
+	r := rewriter{files: files, old: old, base: address, seen: map[uintptr]bool{}}
+	if m, ok := f.Value.(map[string]any); ok && address != files.Main && looksLikeSchema(m) {
 		r.schema(m, "")
 	} else {
-		r.object(f.value, "", address != d.base)
+		r.object(f.Value, "", address != files.Main)
 	}
 	// Only once all are in one dialect, for it follows references.
-	required := requirements{doc: d, seen: map[uintptr]bool{}}
-	required.walk(Location{address, ""}, f.value)
-	return r.refs
+	required := requirements{files: files, seen: map[uintptr]bool{}}
+	required.walk(document.Location{File: address}, f.Value)
+	return r.out
 }
 
 func looksLikeSchema(m map[string]any) bool {
@@ -93,7 +108,7 @@ func (r *rewriter) object(v any, at string, guess bool) {
 			return
 		}
 		if ref, ok := v["$ref"].(string); ok {
-			r.refs = append(r.refs, reference{Location{r.base, at}, ref})
+			r.refer(at, ref, false)
 		}
 		for _, k := range instance.Names(v) {
 			if isContainer(v[k]) {
@@ -124,13 +139,25 @@ func (r *rewriter) member(k string, v any, at string, guess bool) {
 	}
 }
 
+func (r *rewriter) refer(at, ref string, schema bool) {
+	r.out.References = append(r.out.References, Reference{document.Location{File: r.base, Pointer: at}, ref, schema, r.based > 0})
+}
+
 func (r *rewriter) schema(v any, at string) {
 	m, ok := v.(map[string]any)
 	if !ok || !r.first(m) {
 		return
 	}
+	_, based := m["$id"].(string)
+	if based = based && !r.old; based {
+		r.based++
+		defer func() { r.based-- }()
+	}
+	if !r.old && (based || m["$anchor"] != nil || m["$dynamicAnchor"] != nil) {
+		r.out.Anchored = append(r.out.Anchored, document.Location{File: r.base, Pointer: at})
+	}
 	if ref, ok := m["$ref"].(string); ok {
-		r.refs = append(r.refs, reference{Location{r.base, at}, ref})
+		r.refer(at, ref, true)
 		if r.old {
 			maps.DeleteFunc(m, func(k string, _ any) bool { return k != "$ref" })
 			return
@@ -185,6 +212,9 @@ func (r *rewriter) keywords(m map[string]any) {
 			delete(m, limit[1])
 		}
 	}
+	if dialect, ok := m["$schema"].(string); ok && known(dialect) {
+		delete(m, "$schema")
+	}
 	if nullable, ok := m["nullable"].(bool); ok && nullable {
 		r.nullable(m)
 	}
@@ -197,6 +227,15 @@ func (r *rewriter) keywords(m map[string]any) {
 		delete(m, "required") // a habit from parameters; it says nothing here
 	}
 }
+
+// known reports whether a dialect is the one that all is brought to, or OpenAPI's
+// own, which adds annotations to it (OpenAPI 3.1.1, section 4.8.24.5; 3.2.0 likewise).
+func known(dialect string) bool {
+	return strings.HasPrefix(dialect, "https://spec.openapis.org/oas/3.") || strings.TrimSuffix(dialect, "#") == "https://json-schema.org/draft/2020-12/schema"
+}
+
+// isExtension reports whether a member is one that OpenAPI leaves to others.
+func isExtension(name string) bool { return strings.HasPrefix(name, "x-") }
 
 func (r *rewriter) nullable(m map[string]any) {
 	t, typed := m["type"].(string)

@@ -1,4 +1,4 @@
-package oad
+package dialect
 
 import (
 	"slices"
@@ -58,7 +58,7 @@ func (r *rewriter) local(ref string) (map[string]any, bool) {
 		if !ok {
 			return nil, false
 		}
-		v, _ := instance.Get(r.doc.file(r.base).value, pointer)
+		v, _ := instance.Get(r.files.File(r.base).Value, pointer)
 		m, ok := v.(map[string]any)
 		if !ok {
 			return nil, false

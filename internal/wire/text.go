@@ -1,29 +1,30 @@
-package schema
+package wire
 
 import (
 	"encoding/json"
 
 	"obiter/internal/instance"
+	"obiter/internal/schema"
 )
 
-// Texts is v as a reader sees it to whom every value comes as text, as
+// Read is v as a reader sees it to whom every value comes as text, as
 // parameters and form fields do: a text is taken for the number or truth value
-// that the schemas ask for, where it can be, and stays text elsewhere.
-func Texts(list []Schema, v any) any {
+// that the schemas want, where it can be, and stays text elsewhere.
+func Read(list []schema.Schema, v any) any {
 	switch v := v.(type) {
 	case map[string]any:
-		sh := Merge(Apply(list, v))
+		sh := schema.Merge(schema.Apply(list, v))
 		out := make(map[string]any, len(v))
 		for name, m := range v {
 			members, _ := sh.Member(name)
-			out[name] = Texts(members, m)
+			out[name] = Read(members, m)
 		}
 		return out
 	case []any:
-		sh := Merge(Apply(list, v))
+		sh := schema.Merge(schema.Apply(list, v))
 		out := make([]any, len(v))
 		for i, e := range v {
-			out[i] = Texts(sh.Item(i), e)
+			out[i] = Read(sh.Item(i), e)
 		}
 		return out
 	}
@@ -41,10 +42,10 @@ func Text(v any) string {
 	return string(instance.Encode(v))
 }
 
-func textOf(list []Schema, text string) any {
-	types := AnyType
+func textOf(list []schema.Schema, text string) any {
+	types := schema.AnyType
 	if len(list) > 0 {
-		types = Merge(Expand(list, func(Schema, string, int) []int { return nil })).Types
+		types = schema.Merge(schema.Expand(list, func(schema.Schema, string, int) []int { return nil })).Types
 	}
 	readings := []any{text}
 	if text == "true" || text == "false" {
@@ -56,30 +57,20 @@ func textOf(list []Schema, text string) any {
 		}
 	}
 	for _, r := range readings {
-		if Obeys(list, r) {
+		if schema.Obeys(list, r) {
 			return r
 		}
 	}
-	if types.Has(String) {
+	if types.Has(schema.String) {
 		return text
 	}
 	for _, r := range readings {
-		if _, isNumber := r.(json.Number); isNumber && types&(Integer|Number) != 0 {
+		if _, isNumber := r.(json.Number); isNumber && types&(schema.Integer|schema.Number) != 0 {
 			return r
 		}
-		if _, isBool := r.(bool); isBool && types.Has(Boolean) {
+		if _, isBool := r.(bool); isBool && types.Has(schema.Boolean) {
 			return r
 		}
 	}
 	return text
-}
-
-// Obeys tells whether v obeys all of the schemas.
-func Obeys(list []Schema, v any) bool {
-	for _, s := range list {
-		if !s.Valid(v) {
-			return false
-		}
-	}
-	return true
 }

@@ -1,31 +1,47 @@
-package oad
+package document
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"reflect"
 	"regexp"
-	"strings"
 
-	"github.com/pb33f/go-yaml"
+	"go.yaml.in/yaml/v4"
 )
 
-// file is one document: as a JSON value, with the places of what it holds.
-type file struct {
-	name  string
-	value any
-	top   place
-	order map[uintptr][]string // of objects under "properties": names as they stand
+// readYAML reads YAML, of which JSON is a part.
+func readYAML(name string, src []byte) (*File, error) {
+	var root yaml.Node
+	if err := decode(src, &root); err != nil {
+		f := &Error{File: name, Problem: "not readable as YAML: " + err.Error(), Hint: "correct the syntax there, or a little above"}
+		var e *yaml.LoadError
+		if errors.As(err, &e) {
+			f.Line, f.Column, f.Problem = e.Mark.Line, e.Mark.Column, "not readable as YAML: "+e.Message
+			if e.ContextMsg != "" {
+				f.Problem = "not readable as YAML: " + e.ContextMsg + ": " + e.Message
+			}
+		}
+		return nil, f
+	}
+	return convert(name, &root)
 }
 
-// maxDepth bounds nesting, so that hostile documents cannot exhaust the stack.
-const maxDepth = 400
+// decode shields from panics of the YAML reader on hostile input.
+func decode(src []byte, into *yaml.Node) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%v", r)
+		}
+	}()
+	return yaml.Unmarshal(src, into)
+}
 
 // converter turns a node tree into JSON values and their places. An anchor is
 // converted once and shared, so aliases cost no memory however often they are
 // multiplied.
 type converter struct {
-	file   *file
+	file   *File
 	made   map[*yaml.Node]made
 	active map[*yaml.Node]bool
 }
@@ -33,22 +49,26 @@ type converter struct {
 type made struct {
 	value  any
 	inside *inside
+	size   int // values in it, each alias written out
 }
 
 // convert makes the file of a node tree, which is not needed afterwards.
-func convert(name string, root *yaml.Node) (*file, error) {
-	f := &file{name: name, order: map[uintptr][]string{}}
+func convert(name string, root *yaml.Node) (*File, error) {
+	f := &File{Name: name, order: map[uintptr][]string{}}
 	if root.Kind == yaml.DocumentNode && len(root.Content) > 0 {
 		root = root.Content[0]
 	}
 	c := converter{file: f, made: map[*yaml.Node]made{}, active: map[*yaml.Node]bool{}}
 	m, err := c.value(root, 0, "")
-	f.value, f.top = m.value, placed(root, m)
-	return f, err
+	if err != nil {
+		return nil, err
+	}
+	f.Value, f.top = m.value, placed(root, m)
+	return f, nil
 }
 
-func (f *file) fail(line, column int, problem, hint string) error {
-	return &Error{File: f.name, Line: line, Column: column, Problem: problem, Hint: hint}
+func (f *File) fail(line, column int, problem, hint string) error {
+	return &Error{File: f.Name, Line: line, Column: column, Problem: problem, Hint: hint}
 }
 
 func (c *converter) fail(n *yaml.Node, problem, hint string) (made, error) {
@@ -65,25 +85,32 @@ func (c *converter) value(n *yaml.Node, depth int, key string) (made, error) {
 	case yaml.AliasNode:
 		return c.alias(n, depth, key)
 	case yaml.SequenceNode:
-		list, in := make([]any, 0, len(n.Content)), &inside{places: make([]place, 0, len(n.Content))}
+		list, in, size := make([]any, 0, len(n.Content)), &inside{places: make([]place, 0, len(n.Content))}, 1
 		for _, e := range n.Content {
 			m, err := c.value(e, depth+1, "")
 			if err != nil {
 				return m, err
 			}
 			list, in.places = append(list, m.value), append(in.places, placed(e, m))
+			if size += m.size; size > maxValues {
+				return c.tooMany(e)
+			}
 		}
-		return made{list, in}, nil
+		return made{list, in, size}, nil
 	case yaml.MappingNode:
 		return c.mapping(n, depth, key)
 	}
-	return made{value: scalarValue(n)}, nil
+	return made{value: scalarValue(n), size: 1}, nil
+}
+
+func (c *converter) tooMany(n *yaml.Node) (made, error) {
+	return c.fail(n, fmt.Sprintf("its aliases come to more than %d values when they are written out", maxValues), "use $ref for what is shared")
 }
 
 func (c *converter) alias(n *yaml.Node, depth int, key string) (made, error) {
 	target := n.Alias
 	if target == nil || c.active[target] {
-		return c.fail(n, fmt.Sprintf("the alias *%s stands inside what it names", n.Value), "use $ref for recursion")
+		return c.fail(n, fmt.Sprintf("the alias *%s is inside what it names", n.Value), "use $ref for recursion")
 	}
 	if m, ok := c.made[target]; ok {
 		return m, nil
@@ -100,8 +127,8 @@ func (c *converter) mapping(n *yaml.Node, depth int, key string) (made, error) {
 		c.active[n] = true
 		defer delete(c.active, n)
 	}
-	size := len(n.Content) / 2
-	object, in := make(map[string]any, size), &inside{names: make([]string, 0, size), places: make([]place, 0, size)}
+	members, size := len(n.Content)/2, 1
+	object, in := make(map[string]any, members), &inside{names: make([]string, 0, members), places: make([]place, 0, members)}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, v := n.Content[i], n.Content[i+1]
 		if k.ShortTag() == "!!merge" {
@@ -111,7 +138,7 @@ func (c *converter) mapping(n *yaml.Node, depth int, key string) (made, error) {
 			return c.fail(k, "a member name is not text", "quote it")
 		}
 		if _, twice := object[k.Value]; twice {
-			return c.fail(k, fmt.Sprintf("the member %q stands twice in one object", k.Value), "take one of them out")
+			return c.fail(k, fmt.Sprintf("the member %q appears twice in one object", k.Value), "take one of them out")
 		}
 		m, err := c.value(v, depth+1, k.Value)
 		if err != nil {
@@ -119,8 +146,11 @@ func (c *converter) mapping(n *yaml.Node, depth int, key string) (made, error) {
 		}
 		object[k.Value] = m.value
 		in.names, in.places = append(in.names, k.Value), append(in.places, placed(k, m))
+		if size += m.size; size > maxValues {
+			return c.tooMany(k)
+		}
 	}
-	for i := 0; i+1 < len(n.Content); i += 2 { // what stands in the object itself comes first
+	for i := 0; i+1 < len(n.Content); i += 2 { // what is in the object itself comes first
 		if n.Content[i].ShortTag() == "!!merge" {
 			if err := c.merge(object, in, n.Content[i], n.Content[i+1], depth); err != nil {
 				return made{}, err
@@ -130,7 +160,7 @@ func (c *converter) mapping(n *yaml.Node, depth int, key string) (made, error) {
 	if key == "properties" {
 		c.file.order[reflect.ValueOf(object).Pointer()] = in.names
 	}
-	return made{object, in}, nil
+	return made{object, in, size}, nil
 }
 
 // merge adds what a YAML merge key (<<) names, where the object has no such member yet.
@@ -143,7 +173,7 @@ func (c *converter) merge(into map[string]any, in *inside, key, n *yaml.Node, de
 	if list, isList := from.value.([]any); isList {
 		sources = nil
 		for i, v := range list {
-			sources = append(sources, made{v, from.inside.places[i].inside})
+			sources = append(sources, made{value: v, inside: from.inside.places[i].inside})
 		}
 	}
 	for _, s := range sources {
@@ -198,17 +228,3 @@ func scalarValue(n *yaml.Node) any {
 var jsonNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
 
 func isNumber(text string) bool { return jsonNumber.MatchString(text) }
-
-// Order is the names of an object found under "properties", as they stand in
-// the document; nil for any other.
-func (d *Document) Order(properties map[string]any) []string {
-	key := reflect.ValueOf(properties).Pointer()
-	for _, f := range *d.files.Load() {
-		if names, ok := f.order[key]; ok {
-			return names
-		}
-	}
-	return nil
-}
-
-func isExtension(name string) bool { return strings.HasPrefix(name, "x-") }

@@ -1,10 +1,10 @@
-package oad
+package document
 
 import (
 	"strconv"
 	"sync/atomic"
 
-	"github.com/pb33f/go-yaml"
+	"go.yaml.in/yaml/v4"
 
 	"obiter/internal/instance"
 )
@@ -63,23 +63,22 @@ func (in *inside) child(token string) (place, bool) {
 	return place{}, false
 }
 
-// at is the place of what stands at a JSON Pointer, or of the nearest thing
-// above where there is none.
-func (f *file) at(pointer string) (p place) {
-	tokens, _ := instance.Split(pointer)
+// at is the place of what is at a JSON Pointer, or of the nearest thing above
+// where there is nothing.
+func (f *File) at(pointer string) place {
+	p, _ := f.find(pointer)
+	return p
+}
+
+func (f *File) find(pointer string) (p place, there bool) {
+	tokens, err := instance.Split(pointer)
 	p = f.top
 	for _, t := range tokens {
 		next, ok := p.inside.child(t)
 		if !ok {
-			return p
+			return p, false
 		}
 		p = next
 	}
-	return p
-}
-
-// fault is an error at the place of a JSON Pointer.
-func (f *file) fault(pointer, problem, hint string) *Error {
-	p := f.at(pointer)
-	return &Error{File: f.name, Line: int(p.line), Column: int(p.column), Problem: problem, Hint: hint}
+	return p, err == nil
 }

@@ -1,0 +1,40 @@
+package business
+
+import "fmt"
+
+// RuleError is a rule that cannot be used: the member of it that is at fault, what
+// is wrong, and what to do. Whoever knows where the rule was written adds the place.
+type RuleError struct{ Member, Problem, Hint string }
+
+func (e *RuleError) Error() string { return e.Problem }
+
+// Unfit is an expression that does not go with the description.
+func Unfit(text string, e *ExpressionError) *RuleError {
+	return &RuleError{"holds", fmt.Sprintf("the rule %q does not fit the description, at its character %d: %s", text, e.Column, e.Problem), "it can use body, query, path, header and now"}
+}
+
+// Unsatisfiable is an expression for which no valid request was found.
+func Unsatisfiable(text string) *RuleError {
+	return &RuleError{"holds", fmt.Sprintf("no valid request was found for which %q holds", text), "correct the rule, or give a body: that keeps it"}
+}
+
+// Contradictory is an expression for which none was found that keeps the rules
+// before it as well.
+func Contradictory(text string) *RuleError {
+	return &RuleError{"holds", fmt.Sprintf("no valid request was found for which %q and the rules before it hold", text), "change one of them"}
+}
+
+// Unbreakable is an expression that no valid request was found to break.
+func Unbreakable(text, tried string) *RuleError {
+	return &RuleError{"holds", fmt.Sprintf("no request was found that breaks %q and nothing else: %s", text, tried), "write the rule so that a valid request can break it, or leave it out"}
+}
+
+// NoField is a rule about a field that the body does not have.
+func NoField(member, operation, at string) *RuleError {
+	return &RuleError{member, fmt.Sprintf("the body of %s has no field %q", operation, at), "obiter survey --fields lists them"}
+}
+
+// NoEffect is a patch that changes nothing.
+func NoEffect(flaw string) *RuleError {
+	return &RuleError{"patch", fmt.Sprintf("the patch of %q leaves the request as it is", flaw), "write what makes the request wrong"}
+}

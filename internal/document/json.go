@@ -1,0 +1,162 @@
+package document
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// readJSON reads JSON several times as fast as YAML's reader would.
+func readJSON(name string, src []byte) (*File, error) {
+	f := &File{Name: name, order: map[uintptr][]string{}}
+	r := jsonReader{file: f, src: src, tokens: jsontext.NewDecoder(bytes.NewBuffer(src), jsontext.AllowInvalidUTF8(true)), line: 1}
+	m, at, err := r.value(0, "")
+	if err == nil {
+		behind := r.next()
+		if _, e := r.tokens.ReadToken(); e == nil {
+			err = r.fail(behind, "not readable as JSON: there is more after the end of the document", "take it out")
+		} else if !errors.Is(e, io.EOF) {
+			err = r.syntax(e)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	f.Value, f.top = m.value, place{at.line, at.column, m.inside}
+	return f, nil
+}
+
+// jsonReader turns tokens into values and their places.
+type jsonReader struct {
+	file   *File
+	src    []byte
+	tokens *jsontext.Decoder
+
+	counted int // how far lines are counted, in bytes
+	line    int
+	begins  int // where the line begins
+}
+
+// next is the place at which the next token begins.
+func (r *jsonReader) next() place {
+	offset := int(r.tokens.InputOffset())
+	for offset < len(r.src) && strings.IndexByte(" \t\r\n,:", r.src[offset]) >= 0 {
+		offset++
+	}
+	return r.at(offset)
+}
+
+// at is the place of an offset, which never lies before the last one.
+func (r *jsonReader) at(offset int) place {
+	for ; r.counted < min(offset, len(r.src)); r.counted++ {
+		if r.src[r.counted] == '\n' {
+			r.line, r.begins = r.line+1, r.counted+1
+		}
+	}
+	return place{line: int32(r.line), column: int32(offset - r.begins + 1)}
+}
+
+// placeOf is the place of any offset.
+func placeOf(src []byte, offset int) place {
+	before := src[:min(max(offset, 0), len(src))]
+	return place{line: int32(bytes.Count(before, []byte("\n")) + 1), column: int32(len(before) - bytes.LastIndexByte(before, '\n'))}
+}
+
+func (r *jsonReader) fail(p place, problem, hint string) error {
+	return &Error{File: r.file.Name, Line: int(p.line), Column: int(p.column), Problem: problem, Hint: hint}
+}
+
+// syntax words an error of the tokens.
+func (r *jsonReader) syntax(err error) error {
+	offset, problem := int(r.tokens.InputOffset()), err.Error()
+	var e *jsontext.SyntacticError
+	switch {
+	case errors.As(err, &e):
+		offset = int(e.ByteOffset)
+		problem = strings.TrimPrefix(e.Err.Error(), "jsontext: ")
+		if errors.Is(err, jsontext.ErrDuplicateName) {
+			return r.fail(placeOf(r.src, offset), fmt.Sprintf("the member %q appears twice in one object", e.JSONPointer.LastToken()), "take one of them out")
+		}
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			problem = "the document ends in the middle"
+		}
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		problem = "the document ends in the middle"
+	}
+	return r.fail(placeOf(r.src, offset), "not readable as JSON: "+problem, "correct the syntax there")
+}
+
+func (r *jsonReader) value(depth int, key string) (made, place, error) {
+	at := r.next()
+	if depth > maxDepth {
+		return made{}, at, r.fail(at, fmt.Sprintf("nests deeper than %d levels", maxDepth), "flatten it, or use $ref")
+	}
+	t, err := r.tokens.ReadToken()
+	if err != nil {
+		return made{}, at, r.syntax(err)
+	}
+	switch t.Kind() {
+	case '{':
+		m, err := r.object(depth, key)
+		return m, at, err
+	case '[':
+		m, err := r.list(depth)
+		return m, at, err
+	case '"':
+		return made{value: t.String()}, at, nil
+	case '0':
+		return made{value: json.Number(t.String())}, at, nil
+	case 't', 'f':
+		return made{value: t.Kind() == 't'}, at, nil
+	}
+	return made{}, at, nil // null
+}
+
+func (r *jsonReader) object(depth int, key string) (made, error) {
+	object, in := map[string]any{}, &inside{}
+	for r.tokens.PeekKind() == '"' {
+		at := r.next()
+		t, err := r.tokens.ReadToken()
+		if err != nil {
+			return made{}, r.syntax(err)
+		}
+		name := t.String()
+		m, _, err := r.value(depth+1, name)
+		if err != nil {
+			return m, err
+		}
+		object[name] = m.value
+		in.names, in.places = append(in.names, name), append(in.places, place{at.line, at.column, m.inside})
+	}
+	if _, err := r.tokens.ReadToken(); err != nil {
+		return made{}, r.syntax(err)
+	}
+	if in.names == nil {
+		in.names = []string{}
+	}
+	if key == "properties" {
+		r.file.order[reflect.ValueOf(object).Pointer()] = in.names
+	}
+	return made{value: object, inside: in}, nil
+}
+
+func (r *jsonReader) list(depth int) (made, error) {
+	list, in := []any{}, &inside{}
+	for kind := r.tokens.PeekKind(); kind != ']' && kind != jsontext.KindInvalid; kind = r.tokens.PeekKind() {
+		m, at, err := r.value(depth+1, "")
+		if err != nil {
+			return m, err
+		}
+		list, in.places = append(list, m.value), append(in.places, place{at.line, at.column, m.inside})
+	}
+	if _, err := r.tokens.ReadToken(); err != nil {
+		return made{}, r.syntax(err)
+	}
+	return made{value: list, inside: in}, nil
+}

@@ -1,0 +1,49 @@
+package plan
+
+import (
+	"encoding/json"
+	"strings"
+
+	"obiter/internal/config"
+	"obiter/internal/instance"
+	"obiter/internal/schema"
+)
+
+// existsKind: a field that refers to something that exists.
+var existsKind = kind{
+	rule: "exists", member: "exists",
+	field: func(r config.Rule) string { return r.Exists },
+	cases: func(e *emitter, r config.Rule, part *Part, control any) {
+		e.broken(r, control, elsewhere(part, control, r.Exists), "exists", "well-formed", "the value is of the right form and names nothing that exists", []string{r.Exists})
+	},
+}
+
+// elsewhere is the control with another value of the same form; nil where none
+// is known.
+func elsewhere(part *Part, control any, at string) any {
+	now, there := instance.Get(control, at)
+	if !there {
+		return nil
+	}
+	candidates := []any{"0b17e8d3-6c1f-4e57-9f0a-5d1f2a7c4e99", json.Number("2000000011")}
+	if s, ok := now.(string); ok {
+		candidates = append(candidates, turned(s))
+	}
+	for _, v := range candidates {
+		body, ok := instance.Set(control, at, v)
+		if seen, sendable := part.Seen(body); ok && sendable && schema.Obeys([]schema.Schema{part.Schema}, seen) && !instance.Equal(v, now) {
+			return body
+		}
+	}
+	return nil
+}
+
+// turned replaces each digit by another one.
+func turned(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return '0' + (r-'0'+7)%10
+		}
+		return r
+	}, s)
+}

@@ -1,0 +1,29 @@
+package plan
+
+import (
+	"strings"
+
+	"obiter/internal/config"
+	"obiter/internal/instance"
+)
+
+// notBlankKind: a string that may not be spaces alone.
+var notBlankKind = kind{
+	rule: "not-blank", member: "not_blank",
+	field: func(r config.Rule) string { return r.NotBlank },
+	cases: func(e *emitter, r config.Rule, _ *Part, control any) {
+		e.broken(r, control, blank(control, r.NotBlank), "not-blank", "blanks", "the string is only spaces", []string{r.NotBlank})
+	},
+}
+
+// blank is the control with a text of blanks as long as what stands there; nil
+// where no text does.
+func blank(control any, at string) any {
+	now, _ := instance.Get(control, at)
+	text, ok := now.(string)
+	if !ok {
+		return nil
+	}
+	body, _ := instance.Set(control, at, strings.Repeat(" ", max(len([]rune(text)), 1)))
+	return body
+}

@@ -1,0 +1,219 @@
+// Package wire knows how values travel: parameters in OpenAPI's styles, forms,
+// multipart bodies and JSON. It writes values as bytes, and tells how a service
+// reads them back: to a reader of text, 12 and "12" look alike. What has no one
+// written form is not sent.
+package wire
+
+import (
+	"slices"
+	"strings"
+
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+	"obiter/internal/schema"
+)
+
+// Place is one place of a request: the body, or the parameters of a place by
+// their names as one object. It is not safe for concurrent use.
+type Place struct {
+	In      string // body, path, query, header or cookie
+	Form    string // of a body: "urlencoded" or "multipart"; empty: JSON
+	Params  []oad.Parameter
+	Schema  schema.Schema
+	Fullest any // the fullest valid value, which tells what multipart fields are
+
+	shape *schema.Shape      // of parameters: what each has to be
+	read  map[string]reading // of parameters: how the control's values are read
+}
+
+// Seen is a place's value as a service reads it; false where it cannot be sent.
+func (p *Place) Seen(v any) (any, bool) {
+	if p.In == "body" && p.Form == "" {
+		return v, true
+	}
+	object, ok := v.(map[string]any)
+	if !ok {
+		return v, false
+	}
+	if object, ok = p.Sendable(object); !ok {
+		return v, false
+	}
+	if p.In == "path" && len(object) < len(p.Params) {
+		return v, false // a template with a hole is no address
+	}
+	if p.Form == "" && p.shape == nil { // parameters stand side by side: what is asked of one never changes
+		p.shape, p.read = p.shapeOf(object), map[string]reading{}
+	}
+	sh := p.shape
+	if sh == nil {
+		sh = p.shapeOf(object)
+	}
+	out := make(map[string]any, len(object))
+	for name, member := range object {
+		if p.asJSON(name, member) {
+			out[name] = member
+			continue
+		}
+		if h, ok := p.read[name]; ok && isScalar(member) && h.sent == member {
+			out[name] = h.seen
+			continue
+		}
+		members, _ := sh.Member(name)
+		out[name] = Read(members, listed(members, member))
+		if _, ok := p.read[name]; !ok && p.read != nil && isScalar(member) { // the control's, which most requests share
+			p.read[name] = reading{member, out[name]}
+		}
+	}
+	return out, true
+}
+
+// reading is a value that was sent, and how a service reads it.
+type reading struct{ sent, seen any }
+
+func isScalar(v any) bool {
+	switch v.(type) {
+	case map[string]any, []any:
+		return false
+	}
+	return true
+}
+
+func (p *Place) shapeOf(object map[string]any) *schema.Shape {
+	return schema.Merge(schema.Apply([]schema.Schema{p.Schema}, object))
+}
+
+// listed is a primitive as a list of one, where a list is asked for: written as
+// text the two are the same.
+func listed(members []schema.Schema, v any) any {
+	if _, isList := v.([]any); isList || v == nil || len(members) == 0 {
+		return v
+	}
+	if _, isObject := v.(map[string]any); isObject {
+		return v
+	}
+	if t := schema.Merge(schema.Apply(members, []any{v})).Types; t.Has(schema.Array) && !t.Has(schema.String) {
+		return []any{v}
+	}
+	return v
+}
+
+// asJSON tells whether a member is sent as JSON text, which keeps its types.
+func (p *Place) asJSON(name string, v any) bool {
+	if p.Form == "multipart" {
+		object, _ := p.Fullest.(map[string]any) // a field stays what it is, whatever is in it
+		if control, ok := object[name]; ok {
+			return !isFlat(control)
+		}
+		return !isFlat(v)
+	}
+	return slices.ContainsFunc(p.Params, func(param oad.Parameter) bool { return param.Name == name && param.JSON })
+}
+
+// isFlat tells whether a value is a primitive or a list of such.
+func isFlat(v any) bool {
+	switch v := v.(type) {
+	case map[string]any:
+		return false
+	case []any:
+		return !slices.ContainsFunc(v, func(e any) bool { return instance.Type(e) == "object" || instance.Type(e) == "array" })
+	}
+	return true
+}
+
+// Sendable takes out empty lists, which text cannot show, and refuses values
+// that have no one written form in the place.
+func (p *Place) Sendable(object map[string]any) (map[string]any, bool) {
+	out := make(map[string]any, len(object))
+	for name, v := range object {
+		if list, ok := v.([]any); ok && len(list) == 0 && !p.asJSON(name, v) {
+			continue
+		}
+		if !p.writable(name, v) {
+			return nil, false
+		}
+		out[name] = v
+	}
+	return out, true
+}
+
+func (p *Place) writable(name string, v any) bool {
+	if p.asJSON(name, v) {
+		return p.In != "header" && p.In != "cookie" || isHeaderText(string(instance.Encode(v)))
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		if p.In == "body" {
+			return false // urlencoded: readers differ on objects
+		}
+		for k, m := range v {
+			if !isFlat(m) || instance.Type(m) == "array" || strings.ContainsAny(k+Text(m), ",=.;|[] ") || Text(m) == "" {
+				return false
+			}
+		}
+		return len(v) > 0
+	case []any:
+		if !isFlat(v) {
+			return false
+		}
+		separators := p.separators(name)
+		for _, e := range v {
+			if t := Text(e); p.In != "body" && t == "" || strings.ContainsAny(t, separators) || !p.writableText(t) {
+				return false
+			}
+		}
+		return true
+	}
+	return p.writableText(Text(v))
+}
+
+// separators are the characters that would part an element of a list in two.
+func (p *Place) separators(name string) string {
+	for _, param := range p.Params {
+		if param.Name != name || param.Style == "form" && param.Explode {
+			continue
+		}
+		return map[string]string{"label": ".,", "matrix": ";,", "spaceDelimited": " ", "pipeDelimited": "|"}[param.Style] + ","
+	}
+	return ""
+}
+
+func (p *Place) writableText(t string) bool {
+	switch p.In {
+	case "path":
+		// Servers and proxies differ on an encoded slash and on dot segments.
+		return t != "" && t != "." && t != ".." && !strings.ContainsAny(t, "/\\%\x00")
+	case "header":
+		return isHeaderText(t)
+	case "cookie":
+		return t != "" && escape(t) == t // readers differ on escapes in cookies
+	}
+	return !strings.Contains(t, "\x00")
+}
+
+// isHeaderText tells whether a field value (RFC 9110, section 5.5) arrives as it is.
+func isHeaderText(t string) bool {
+	if t == "" || strings.TrimSpace(t) != t {
+		return false
+	}
+	return !strings.ContainsFunc(t, func(r rune) bool { return r < 0x20 || r > 0x7e })
+}
+
+// Encode writes a body.
+func (p *Place) Encode(v any) []byte {
+	object, _ := v.(map[string]any)
+	switch p.Form {
+	case "urlencoded":
+		object, _ = p.Sendable(object)
+		return encodeForm(object)
+	case "multipart":
+		object, _ = p.Sendable(object)
+		return encodeMultipart(object, p.isFile, p.asJSON)
+	}
+	return instance.Encode(v)
+}
+
+// isFile reports whether a multipart field holds bytes.
+func (p *Place) isFile(name string) bool {
+	members, _ := schema.Merge(schema.Apply([]schema.Schema{p.Schema}, p.Fullest)).Member(name)
+	return len(members) > 0 && schema.Merge(schema.Apply(members, "x")).Binary
+}
