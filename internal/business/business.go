@@ -30,7 +30,7 @@ type Part struct {
 	In      string
 	Schema  schema.Schema
 	Control any
-	// Sendable tells whether a value of the part can be sent and how a service
+	// Sendable reports whether a value of the part can be sent and how a service
 	// reads it; nil: as it is.
 	Sendable func(any) (any, bool)
 }
@@ -166,7 +166,7 @@ func isTime(sh *schema.Shape) bool {
 // Rule is a checked expression.
 type Rule struct {
 	Text   string
-	Blames []string // JSON Pointers of the fields that a rejection names; * stands for any index
+	Blames []string // JSON Pointers of the fields that a rejection names; * is any index
 
 	program cel.Program
 	refs    []reference
@@ -213,9 +213,9 @@ func plain(message string) string {
 	message = strings.ReplaceAll(message, "google.protobuf.Timestamp", "timestamp")
 	message = strings.Replace(message, " (in container '')", "", 1)
 	message, _, _ = strings.Cut(message, " expecting ")
-	message = strings.Replace(strings.Replace(message, "Syntax error: ", "", 1), "mismatched input '<EOF>'", "it ends where more is asked for", 1)
+	message = strings.Replace(strings.Replace(message, "Syntax error: ", "", 1), "mismatched input '<EOF>'", "it ends too early", 1)
 	if strings.Contains(message, "double, int") || strings.Contains(message, "int, double") {
-		message += "; write 2.0 for 2 beside a number that may have a fraction"
+		message += "; write 2.0 for 2 next to a number that may have a fraction"
 	}
 	return message
 }
@@ -230,7 +230,7 @@ const (
 	Fails
 )
 
-// Judge tells whether values, by place, keep a rule.
+// Judge reports whether values, by place, keep a rule.
 func (s *Space) Judge(r *Rule, values map[string]any) Outcome {
 	first := s.at(r, values, s.early)
 	if !r.clock || first == Unknown {

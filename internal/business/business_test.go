@@ -110,7 +110,7 @@ func TestBreakBySmallestChange(t *testing.T) {
 func TestExpressionsAreChecked(t *testing.T) {
 	sp, _ := space(t)
 	for expression, want := range map[string]string{
-		"body.ends_at >":                   "1:15|it ends where more is asked for",
+		"body.ends_at >":                   "1:15|it ends too early",
 		"body.ended_at > body.starts_at":   "undefined field 'ended_at'",
 		"body.ends_at > body.tugs":         "no matching overload for '_>_' applied to '(timestamp, int)'",
 		"body.tugs * 1.5 > 2.0":            "write 2.0 for 2",

@@ -25,7 +25,7 @@ func (r reference) member(name string) *reference {
 
 var partNames = []string{"body", "query", "path", "header"}
 
-// read collects what an expression speaks of. Variables of comprehensions stand
+// read collects what an expression speaks of. Variables of comprehensions are
 // for the elements of what they range over.
 func (r *Rule) read(e ast.Expr, variables map[string]*reference) {
 	if ref := r.place(e, variables); ref != nil && len(ref.tokens) > 0 {
@@ -163,7 +163,7 @@ func (r *Rule) rank(f Field) int {
 	return 1
 }
 
-// matches tells whether a pointer is the one blamed, in which * is any index.
+// matches reports whether a pointer is the one blamed, in which * is any index.
 func matches(blamed, pointer string) bool {
 	b, _ := instance.Split(blamed)
 	p, _ := instance.Split(pointer)

@@ -104,7 +104,7 @@ func (s *Space) Mend(rules []*Rule, values map[string]any, fixed ...Field) (map[
 	return nil, false
 }
 
-// evaluates tells whether a rule that speaks of now has an outcome, if an unsteady one.
+// evaluates reports whether a rule that speaks of now has an outcome, if an unsteady one.
 func (s *Space) evaluates(r *Rule, values map[string]any) bool {
 	return s.at(r, values, s.early) != Unknown
 }
@@ -178,7 +178,7 @@ func (x *search) together(fields []Field, options [][]option, values map[string]
 	return nil
 }
 
-// fits tells whether values have the wanted outcome, obey the schemas and keep
+// fits reports whether values have the wanted outcome, obey the schemas and keep
 // the other rules that the base keeps.
 func (x *search) fits(values map[string]any, want Outcome) bool {
 	if x.tried++; x.tried > maxTried || x.s.Judge(x.rule, values) != want {
@@ -232,7 +232,7 @@ func with(values map[string]any, in string, v any) map[string]any {
 	return out
 }
 
-// at is what the schemas say of a field, and what stands there.
+// at is what the schemas say of a field, and its value.
 func (x *search) at(f Field, values map[string]any) (sh *schema.Shape, v any, there bool) {
 	root := x.s.parts[f.In].Schema
 	if root.IsZero() {

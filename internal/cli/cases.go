@@ -42,8 +42,8 @@ func (a *app) casesCommand() *cli.Command {
 
 func (a *app) cases(_ context.Context, c *cli.Command) error {
 	format := c.String("format")
-	if format != "text" && format != "ndjson" {
-		return usage(fmt.Sprintf("--format %q is not known", format), "text and ndjson are")
+	if err := known("--format", format, "text", "ndjson"); err != nil {
+		return err
 	}
 	conf, doc, err := a.prepared(c)
 	if err != nil {
@@ -238,7 +238,7 @@ func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
 // emptyFolder makes the folder, and refuses one that holds other things.
 func emptyFolder(folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return usage(fmt.Sprintf("--write %s: the folder cannot be made: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
+		return usage(fmt.Sprintf("--write: cannot create the folder %s: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
 	}
 	entries, err := os.ReadDir(folder)
 	if err != nil {

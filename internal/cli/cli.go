@@ -78,7 +78,7 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	root := a.root()
 	root.Writer, root.ErrWriter, root.Reader = s.Out, s.Err, s.In
 	root.ExitErrHandler = func(context.Context, *cli.Command, error) {}
-	settle(root)
+	configure(root)
 	err := root.Run(ctx, args)
 	f := a.failureOf(err)
 	if f == nil {
@@ -93,13 +93,13 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	return f.status
 }
 
-// settle gives every command what urfave/cli does not hand down.
-func settle(c *cli.Command) {
+// configure gives every command what urfave/cli does not hand down.
+func configure(c *cli.Command) {
 	c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error { return usageError(cmd, err) }
 	c.DisableSliceFlagSeparator = true
 	c.HideHelpCommand = true
 	for _, sub := range c.Commands {
-		settle(sub)
+		configure(sub)
 	}
 }
 
@@ -125,14 +125,14 @@ func (a *app) root() *cli.Command {
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			var ok bool
 			if a.look, ok = newStyle(c.String("color"), a.terminal.Out); !ok {
-				return ctx, usage(fmt.Sprintf("--color %q is not known", c.String("color")), "auto, always and never are")
+				return ctx, usage(fmt.Sprintf("invalid value %q for --color", c.String("color")), "use auto, always or never")
 			}
 			return ctx, nil
 		},
 		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.judgeCommand(), a.showCommand(), a.initCommand(), a.explainCommand(), a.demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
-				return usage(fmt.Sprintf("there is no command %q", name), nearest(name, commandNames(c), "commands"))
+				return usage(fmt.Sprintf("unknown command %q", name), nearest(name, commandNames(c), "commands"))
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
@@ -165,10 +165,10 @@ func usageError(c *cli.Command, err error) error {
 		if len(name) == 1 {
 			dashes = "-"
 		}
-		return usage(fmt.Sprintf("%s knows no option %s%s", c.FullName(), dashes, name), nearest("--"+name, known, "options"))
+		return usage(fmt.Sprintf("unknown option %s%s for %s", dashes, name, c.FullName()), nearest("--"+name, known, "options"))
 	}
 	if m := badValue.FindStringSubmatch(text); m != nil {
-		return usage(fmt.Sprintf("--%s %q is not a value that it takes", m[2], m[1]), c.FullName()+" --help lists the options")
+		return usage(fmt.Sprintf("invalid value %q for --%s", m[1], m[2]), c.FullName()+" --help lists the options")
 	}
 	return usage(strings.TrimSuffix(text, "."), c.FullName()+" --help lists the options")
 }
@@ -193,7 +193,7 @@ func (a *app) failureOf(err error) *failure {
 	case errors.As(err, &selection):
 		return &failure{exitUsage, selection.Error(), nearest(selection.Value, selection.Choices, "choices")}
 	case errors.As(err, &host):
-		return &failure{exitUsage, host.Error(), "if it is yours and may take rubbish: --allow-host " + host.Host}
+		return &failure{exitUsage, host.Error(), "if it is yours and may receive invalid data, use --allow-host " + host.Host}
 	case errors.As(err, &trust):
 		return &failure{exitUnproved, trust.Error(), "name the certificates to trust with --ca FILE, a client certificate with --cert and --key; or correct --at"}
 	case errors.As(err, &unreachable):

@@ -50,7 +50,7 @@ type outcome struct {
 }
 
 // obiter runs the command line in a folder, in this process: coverage sees it. A
-// test that runs beside others uses process.
+// test that runs in parallel with others uses process.
 func obiter(t testing.TB, dir string, args ...string) outcome {
 	t.Helper()
 	back, err := os.Getwd()
@@ -236,29 +236,29 @@ func TestBadInput(t *testing.T) {
 		{"survey ref.yaml", 0, "warning: ref.yaml:4:5: the $ref \"#/components/x\" points to nothing\n"},
 		{"survey nopaths.yaml", 0, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
 		{"try nopaths.yaml --at ~", 3, "warning: nopaths.yaml:3:1: the document describes no paths; add"},
-		{"survey --nope", 2, "error: obiter survey knows no option --nope\nhint: options: --budget, --config, --depth"},
+		{"survey --nope", 2, "error: unknown option --nope for obiter survey\nhint: options: --budget, --config, --depth"},
 		{"survey --olny x", 2, "hint: did you mean --only?"},
-		{"survey --seed x", 2, "error: --seed \"x\" is not a value that it takes"},
-		{"survey --depth x", 2, "error: --depth \"x\" is not known\nhint: quick, usual and deep are"},
+		{"survey --seed x", 2, "error: invalid value \"x\" for --seed"},
+		{"survey --depth x", 2, "error: invalid value \"x\" for --depth\nhint: use quick, usual or deep"},
 		{"survey --only POST_/vessel", 2, "matches no operation of the description"},
-		{"survey --format xml", 2, "text and json are"},
-		{"cases --budget -1", 2, "--budget -1 is less than nothing"},
-		{"survey a b", 2, "\"b\" is a second argument"},
-		{"surve", 2, "error: there is no command \"surve\"\nhint: did you mean survey?"},
-		{"--color x survey", 2, "error: --color \"x\" is not known"},
-		{"cases --format xml", 2, "text and ndjson are"},
+		{"survey --format xml", 2, "hint: use text or json"},
+		{"cases --budget -1", 2, "invalid value \"-1\" for --budget"},
+		{"survey a b", 2, "unexpected argument \"b\""},
+		{"surve", 2, "error: unknown command \"surve\"\nhint: did you mean survey?"},
+		{"--color x survey", 2, "error: invalid value \"x\" for --color\nhint: use auto, always or never"},
+		{"cases --format xml", 2, "hint: use text or ndjson"},
 		{"cases --write folder/a/b/openapi.yaml/c --only x", 2, "matches no operation"},
 		{"cases --write .", 2, "error: --write .: the folder is not empty\nhint: name a new folder"},
-		{"cases --write openapi.yaml", 2, "the folder cannot be made"},
+		{"cases --write openapi.yaml", 2, "--write: cannot create the folder openapi.yaml"},
 		{"try --at localhost:8080", 2, "error: --at \"localhost:8080\" has no scheme http or https\nhint: write it with scheme"},
 		{"try --at http://", 2, "names no host"},
 		{"try --at http://a:b@localhost", 2, "credentials go into --header"},
 		{"try --at http://localhost/?a=1", 2, "has a query or fragment"},
-		{"try --at http://192.0.2.7:80", 2, "error: 192.0.2.7 is not this machine, and invalid requests are sent to other hosts only where they are named\nhint: if it is yours and may take rubbish: --allow-host 192.0.2.7"},
-		{"try --at http://harbour.example", 2, "harbour.example is not this machine"},
-		{"try --at ~ --parallel 0", 2, "--parallel 0 is out of range"},
-		{"try --at ~ --timeout x", 2, "--timeout \"x\" is not a value that it takes"},
-		{"try --at ~ --header nonsense", 2, "error: --header \"nonsense\" is no header"},
+		{"try --at http://192.0.2.7:80", 2, "error: Obiter only sends to this machine, and 192.0.2.7 is another host\nhint: if it is yours and may receive invalid data, use --allow-host 192.0.2.7"},
+		{"try --at http://harbour.example", 2, "harbour.example is another host"},
+		{"try --at ~ --parallel 0", 2, "invalid value \"0\" for --parallel"},
+		{"try --at ~ --timeout x", 2, "invalid value \"x\" for --timeout"},
+		{"try --at ~ --header nonsense", 2, "error: invalid value \"nonsense\" for --header"},
 		{"try --at ~ --save nowhere/run", 2, "cannot write the run file nowhere/run"},
 		{"try some.yaml", 2, "error: no service URL: name it with --at, or under at: in obiter.yaml"},
 		{"show", 2, "error: show takes one case id"},
@@ -266,9 +266,9 @@ func TestBadInput(t *testing.T) {
 		{"show --run corrupt abcdef", 2, "error: corrupt: line 2: not readable as JSON"},
 		{"show --run other abcdef", 2, "error: other: line 1: not a run file"},
 		{"show --run fine abcdef", 2, "error: fine has no case \"abcdef\"\nhint: obiter try prints the ids"},
-		{"demo x", 2, "demo takes no argument"},
-		{"demo --fault x", 2, "there is no mistake \"x\" in the harbour\nhint: obiter demo --faults"},
-		{"demo --write folder/../openapi.yaml", 2, "cannot be made"},
+		{"demo x", 2, "demo takes none"},
+		{"demo --fault x", 2, "the harbour has no mistake \"x\"\nhint: obiter demo --faults"},
+		{"demo --write folder/../openapi.yaml", 2, "cannot create the folder"},
 	} {
 		t.Run(c.args, func(t *testing.T) {
 			args := strings.Fields(c.args)
@@ -360,7 +360,7 @@ func TestShownLinesReproduceTheCase(t *testing.T) {
 			continue
 		}
 		shown := obiter(t, dir, "show", c.Case).out
-		_, command, _ := strings.Cut(shown, "\nAgain\n  ")
+		_, command, _ := strings.Cut(shown, "\nReproduce\n  ")
 		out, err := exec.Command("sh", "-c", strings.Replace(command, "curl ", curl+" ", 1)).CombinedOutput()
 		if want := fmt.Sprintf("HTTP/1.1 %d ", c.Response.Status); err != nil || !strings.HasPrefix(string(out), want) {
 			t.Errorf("%s: %v, want %s\n%s\n%s", c.Name, err, want, command, out)
@@ -378,7 +378,7 @@ func TestDemo(t *testing.T) {
 	obiter(t, dir, "demo", "--sound").check(t, 0, "nothing was planted, and nothing was found", "")
 	obiter(t, dir, "demo", "--faults").check(t, 0, "update-unchecked", "")
 	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, filepath.Join("harbour", "openapi.yaml")+" and obiter.yaml are written", "")
-	obiter(t, dir, "demo", "--write", "harbour").check(t, 2, "", "is there already and is not overwritten")
+	obiter(t, dir, "demo", "--write", "harbour").check(t, 2, "", "already exists and is not overwritten")
 }
 
 // TestServeAndInterrupt serves the demo, tries it, and interrupts both.

@@ -186,7 +186,7 @@ func TestFixturesAndCredentials(t *testing.T) {
 	t.Setenv("STATION", "secret-station-81")
 	dir := t.TempDir()
 	put(t, dir, "marks.yaml", marks)
-	// The watch stands last and is needed by all: without its token no mark can be made.
+	// The watch comes last and is needed by all: without its token no mark can be made.
 	put(t, dir, "obiter.yaml", strings.Replace(marksConfig, "at: ${MARKS_AT}", "at: "+server.URL, 1))
 	for range 2 { // and once more at once
 		service.calls = nil
@@ -238,40 +238,40 @@ func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 func TestBadConfiguration(t *testing.T) {
 	dir := folder(t)
 	for text, want := range map[string]string{
-		"at: [1]":                               `obiter.yaml:1:1: at is an array where text is asked for`,
+		"at: [1]":                               `obiter.yaml:1:1: at is an array; expected text`,
 		"description: openapi.yaml\nheders: {}": `obiter.yaml:2:1: unknown key "heders"`,
 		"- a":                                   `obiter.yaml:1:1: the configuration is not an object`,
 		"a: b: c":                               `obiter.yaml:1:`,
-		"statuses: {constraint: 200}":           `obiter.yaml:1:12: 200 is no rejection`,
+		"statuses: {constraint: 200}":           `obiter.yaml:1:12: 200 is not a 4xx status`,
 		"statuses: {constrain: 400}":            `unknown key "constrain"`,
-		"headers: {'X Y': a}":                   `"X Y" is no header`,
-		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                                                                        `${NO_SUCH_TIDE} is no value of a fixture, and the environment has none of that name`,
-		"operations: {POST vessels: {}}":                                                                                            `"POST vessels" names no operation`,
+		"headers: {'X Y': a}":                   `"X Y" is not a header`,
+		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                                                                        `${NO_SUCH_TIDE} is neither kept by a fixture nor set in the environment`,
+		"operations: {POST vessels: {}}":                                                                                            `"POST vessels" is not an operation`,
 		"operations: {POST /boats: {body: {}}}":                                                                                     `obiter.yaml:1:14: the description has no operation "POST /boats"`,
 		"operations: {POST /vessels: {rules: [{flaw: a}]}}":                                                                         `a patch belongs to a flaw, and a flaw to a patch`,
-		"operations: {POST /vessels: {rules: [{exists: /a, not_blank: /b}]}}":                                                       `obiter.yaml:1:38: the rule says 2 things where one is asked for`,
-		"operations: {POST /vessels: {rules: [{exists: a}]}}":                                                                       `"a" is no JSON Pointer to a field`,
-		"operations: {POST /vessels: {rules: [{not_blank: /name, status: 200}]}}":                                                   `200 is no rejection`,
+		"operations: {POST /vessels: {rules: [{exists: /a, not_blank: /b}]}}":                                                       `obiter.yaml:1:38: the rule has 2 kinds; expected one`,
+		"operations: {POST /vessels: {rules: [{exists: a}]}}":                                                                       `"a" is not a JSON Pointer to a field`,
+		"operations: {POST /vessels: {rules: [{not_blank: /name, status: 200}]}}":                                                   `200 is not a 4xx status`,
 		"errors: {list: /errors}":                                                                                                   `the layout has no field`,
 		"fixtures: [{name: a}]":                                                                                                     `the fixture has no send`,
-		"operations:\n  POST /tow-orders:\n    rules:\n    - holds: body.ends_at >":                                                 `obiter.yaml:4:7: the rule "body.ends_at >" does not fit the description, at its character 15: it ends where more is asked for`,
+		"operations:\n  POST /tow-orders:\n    rules:\n    - holds: body.ends_at >":                                                 `obiter.yaml:4:7: the rule "body.ends_at >" does not fit the description, at its character 15: it ends too early`,
 		"operations: {POST /tow-orders: {rules: [{holds: body.until > now}]}}":                                                      `undefined field 'until'`,
-		"operations: {POST /tow-orders: {rules: [{holds: 'body.tugs > 1.5 + body.pull_t * 2'}]}}":                                   `write 2.0 for 2 beside a number that may have a fraction`,
+		"operations: {POST /tow-orders: {rules: [{holds: 'body.tugs > 1.5 + body.pull_t * 2'}]}}":                                   `write 2.0 for 2 next to a number that may have a fraction`,
 		"operations: {POST /tow-orders: {rules: [{holds: body.tugs < 7}]}}":                                                         `no request was found that breaks "body.tugs < 7" and nothing else`,
 		"operations: {POST /tow-orders: {rules: [{holds: body.ends_at > body.starts_at}, {holds: body.ends_at < body.starts_at}]}}": `no valid request was found for which "body.ends_at < body.starts_at" and the rules before it hold`,
 		"operations: {POST /tow-orders: {rules: [{unique: /number}]}}":                                                              `the body of POST /tow-orders has no field "/number"`,
 		"operations: {POST /tow-orders: {rules: [{flaw: nothing, patch: {tugs: 2}}]}}":                                              `the patch of "nothing" leaves the request as it is`,
-		"operations: {POST /tow-orders: {rules: [{not_blank: /purpose, says: '('}]}}":                                               `"(" is no regular expression`,
-		"messages: {name: {required: x}}":                                                                                           `"name" is no JSON Pointer to a field`,
-		"messages: {/name: {required: /(/}}":                                                                                        `"/(/" is no regular expression`,
-		"credentials: {session: abcdef}":                                                                                            `the credential "session" stands in the file`,
+		"operations: {POST /tow-orders: {rules: [{not_blank: /purpose, says: '('}]}}":                                               `"(" is not a regular expression`,
+		"messages: {name: {required: x}}":                                                                                           `"name" is not a JSON Pointer to a field`,
+		"messages: {/name: {required: /(/}}":                                                                                        `"/(/" is not a regular expression`,
+		"credentials: {session: abcdef}":                                                                                            `the credential "session" is written in the file itself`,
 		"credentials: {sesion: '${PATH}'}":                                                                                          `the description has no security scheme "sesion"`,
 		"tls: {cert: a.pem}":                                                                                                        `one of cert: and key: is missing`,
-		"errors: {list: /e, field: /f, notation: dots}":                                                                             `the notation "dots" is not known`,
-		"fixtures: [{name: a, send: POST /vessels, each: day}]":                                                                     `each: "day" is not known`,
-		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":                                                            `"body.id" is no runtime expression that can be kept`,
+		"errors: {list: /e, field: /f, notation: dots}":                                                                             `unknown notation "dots"`,
+		"fixtures: [{name: a, send: POST /vessels, each: day}]":                                                                     `unknown value "day" for each:`,
+		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":                                                            `"body.id" is not a runtime expression that can be kept`,
 		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]":                                                `there are two fixtures "a"`,
-		"fixtures: [{name: a, send: POST /vessels, undo: never}]":                                                                   "obiter.yaml:1:43: \"never\" names no operation\nhint: write it as in DELETE /vessels/{vessel_id}, or none",
+		"fixtures: [{name: a, send: POST /vessels, undo: never}]":                                                                   "obiter.yaml:1:43: \"never\" is not an operation\nhint: write it as in DELETE /vessels/{vessel_id}, or none",
 		"fixtures: [{name: a, send: POST /vessels, undo: DELETE /boats}]":                                                           `the description has no operation "DELETE /boats"`,
 		"fixtures:\n- {name: a, send: POST /vessels, body: {name: '${y}'}, keep: {x: $response.body#/id}}\n- {name: b, send: POST /vessels, body: {name: '${x}'}, keep: {y: $response.body#/id}}": `obiter.yaml:2:3: the fixtures "a" and "b" need one another`,
 	} {
@@ -286,7 +286,7 @@ func TestBadConfiguration(t *testing.T) {
 	for _, args := range [][]string{{"--ca", "none.pem"}, {"--ca", "openapi.yaml"}, {"--cert", "openapi.yaml"}, {"--cert", "openapi.yaml", "--key", "openapi.yaml"}} {
 		obiter(t, dir, append([]string{"try", "--at", "https://127.0.0.1:1"}, args...)...).check(t, 2, "", "")
 	}
-	obiter(t, dir, "survey", "--config", "none.yaml").check(t, 2, "", "the configuration none.yaml cannot be read")
+	obiter(t, dir, "survey", "--config", "none.yaml").check(t, 2, "", "cannot read the configuration none.yaml")
 	obiter(t, dir, "survey").check(t, 0, "Harbour office", "")
 	put(t, dir, "obiter.yaml", "operations: {POST /vessels: {body: {length_m: 9999}}}")
 	obiter(t, dir, "survey").check(t, 0, "with the configured body its control breaks the schema at #/length_m", "")
@@ -296,7 +296,7 @@ func TestBadConfiguration(t *testing.T) {
 func TestInitIsAStart(t *testing.T) {
 	dir := folder(t)
 	obiter(t, dir, "init").check(t, 0, "obiter.yaml is written", "")
-	obiter(t, dir, "init").check(t, 2, "", "obiter.yaml is there already and is not overwritten")
+	obiter(t, dir, "init").check(t, 2, "", "obiter.yaml already exists and is not overwritten")
 	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
 	if err != nil {
 		t.Fatal(err)

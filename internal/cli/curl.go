@@ -12,7 +12,7 @@ import (
 )
 
 // curl is a command line that sends the case again. Headers given by --header
-// stand in it as variables of the shell, for their values are not kept.
+// are in it as variables of the shell, because their values are not kept.
 func curl(c exchange.Case, headers []string) string {
 	parts := []string{"curl -sS -i -X", c.Request.Method, quote(c.Request.URL)}
 	for _, h := range c.Request.Headers {
@@ -40,7 +40,7 @@ func curl(c exchange.Case, headers []string) string {
 	return "printf %s " + encoded + " | base64 -d | " + strings.Join(append(parts, "--data-binary @-"), " ")
 }
 
-// plainText tells whether a shell's quotes carry a text unchanged, and whether
+// plainText reports whether a shell's quotes carry a text unchanged, and whether
 // curl takes it for data and not for a file's name.
 func plainText(s string) bool {
 	return utf8.ValidString(s) && !strings.HasPrefix(s, "@") && !strings.ContainsFunc(s, func(r rune) bool {

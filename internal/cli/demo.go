@@ -47,7 +47,7 @@ func (a *app) demoCommand() *cli.Command {
 
 func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
-		return usage(fmt.Sprintf("demo takes no argument, and %q is one", c.Args().First()), "obiter demo --help lists the options")
+		return usage(fmt.Sprintf("unexpected argument %q: demo takes none", c.Args().First()), "obiter demo --help lists the options")
 	}
 	faults := harbour.DemoFaults()
 	if c.IsSet("fault") {
@@ -211,7 +211,7 @@ func (a *app) listFaults() {
 // demoFiles writes the description and a configuration for a user to play with.
 func (a *app) demoFiles(folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return usage(fmt.Sprintf("the folder %s cannot be made: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
+		return usage(fmt.Sprintf("cannot create the folder %s: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
 	}
 	if err := newFile(filepath.Join(folder, "openapi.yaml"), harbour.Description); err != nil {
 		return err
@@ -228,10 +228,10 @@ func (a *app) demoFiles(folder string) error {
 func newFile(name string, text []byte) error {
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, os.ErrExist) {
-		return usage(name+" is there already and is not overwritten", "name a new folder, or take the file away")
+		return usage(name+" already exists and is not overwritten", "name a new folder, or remove the file")
 	}
 	if err != nil {
-		return usage(fmt.Sprintf("%s cannot be written: %v", name, errors.Unwrap(err)), "go to a folder that can be written to")
+		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "go to a folder that can be written to")
 	}
 	_, err = f.Write(text)
 	if err := errors.Join(err, f.Close()); err != nil {

@@ -62,7 +62,7 @@ func (a *app) explain(code, typed string) error {
 	}
 	i := slices.IndexFunc(rule.All, func(r rule.Rule) bool { return strings.ToLower(r.Name) == code })
 	if i < 0 {
-		return usage(fmt.Sprintf("%q is no finding and no rule", typed), nearest(code, codes(), "finding"))
+		return usage(fmt.Sprintf("unknown finding or rule %q", typed), nearest(code, codes(), "finding"))
 	}
 	r := rule.All[i]
 	if r.Unbroken != "" {

@@ -101,12 +101,12 @@ func (a *app) totals(rep *report.Report, entries []*report.Entry, file string) {
 	out := a.streams.Out
 	fmt.Fprintln(out, "\n"+line)
 	if errors+warnings > 0 {
-		fmt.Fprintf(out, "%s to put right", plural(errors, "cause"))
+		fmt.Fprintf(out, "%s to fix", plural(errors, "cause"))
 		if warnings > 0 {
 			fmt.Fprintf(out, ", %s", plural(warnings, "warning"))
 		}
-		fmt.Fprintf(out, ". The run is kept in %s.\nOne case in full: obiter show %s. What a finding means: obiter explain %s.\n", file, entries[0].Examples[0].Case, entries[0].Code)
+		fmt.Fprintf(out, ". The run is in %s.\nOne case in full: obiter show %s. What a finding means: obiter explain %s.\n", file, entries[0].Examples[0].Case, entries[0].Code)
 	} else if t.Cases > 0 {
-		fmt.Fprintf(out, "The run is kept in %s.\n", file)
+		fmt.Fprintf(out, "The run is in %s.\n", file)
 	}
 }

@@ -72,7 +72,7 @@ func TestExplain(t *testing.T) {
 	o.check(t, 0, "How to put it right", "")
 	golden(t, "explain", o.out)
 	obiter(t, dir, "explain", "maxLength").check(t, 0, "one character too long", "")
-	obiter(t, dir, "explain", "mised-field").check(t, 2, "", "error: \"mised-field\" is no finding and no rule\nhint: did you mean missed-field?\n")
+	obiter(t, dir, "explain", "mised-field").check(t, 2, "", "error: unknown finding or rule \"mised-field\"\nhint: did you mean missed-field?\n")
 	obiter(t, dir, "explain", "a", "b").check(t, 2, "", "error: explain takes one finding or rule")
 	obiter(t, folder(t), "try", "--format", "xml", "--at", "http://127.0.0.1:1").check(t, 2, "", "error: invalid value \"xml\" for --format\nhint: use text, json or ndjson\n")
 }

@@ -33,7 +33,7 @@ func (a *app) initCommand() *cli.Command {
 
 func (a *app) init(c *cli.Command) error {
 	if _, err := os.Stat(configFile); err == nil {
-		return usage(configFile+" is there already and is not overwritten", "take it away first, or edit it; obiter init --schema prints what it may hold")
+		return usage(configFile+" already exists and is not overwritten", "remove it first, or edit it; obiter init --schema prints what it may hold")
 	}
 	doc, err := a.description(c, &config.Config{})
 	if err != nil {

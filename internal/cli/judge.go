@@ -49,7 +49,7 @@ func (a *app) judge(name, save, format string) error {
 	defer f.Close()
 	var writers []io.Writer
 	if save != "" {
-		out, err := createBeside(f, name, save)
+		out, err := createCopy(f, name, save)
 		if err != nil {
 			return err
 		}
@@ -103,8 +103,8 @@ func openRun(name string) (*os.File, *record.Reader, error) {
 	return f, r, nil
 }
 
-// createBeside makes an output file, which may not be the one that is read.
-func createBeside(in *os.File, name, save string) (*os.File, error) {
+// createCopy makes an output file, which may not be the one that is read.
+func createCopy(in *os.File, name, save string) (*os.File, error) {
 	was, err := in.Stat()
 	if is, e := os.Stat(save); err == nil && e == nil && os.SameFile(was, is) {
 		return nil, usage("--save names the run file that is read", "name another file")

@@ -21,13 +21,13 @@ import (
 // planFlags are the options of every command that plans.
 func planFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "config", Usage: "the configuration `FILE` (default: obiter.yaml, where there is one)"},
+		&cli.StringFlag{Name: "config", Usage: "read the configuration from `FILE` (default: obiter.yaml, if it exists)"},
 		&cli.StringSliceFlag{Name: "only", Usage: "only operations that match `GLOB`, such as 'PUT *' or '* /vessels/**' (repeatable)"},
 		&cli.StringSliceFlag{Name: "skip", Usage: "leave out operations that match `GLOB` (repeatable)"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this `TAG` (repeatable)"},
 		&cli.StringFlag{Name: "depth", Value: "usual", Usage: "how many variants of each flaw: quick, usual or deep"},
-		&cli.IntFlag{Name: "budget", Usage: "at most `NUMBER` cases an operation beside its controls: each rule once before any twice"},
-		&cli.Uint64Flag{Name: "seed", Usage: "another `NUMBER` gives other values; case ids stay"},
+		&cli.IntFlag{Name: "budget", Usage: "limit cases per operation to `NUMBER` (controls not counted); every rule once before any twice"},
+		&cli.Uint64Flag{Name: "seed", Usage: "seed for generated values, a `NUMBER`; case ids do not change"},
 	}
 }
 
@@ -51,12 +51,12 @@ func (a *app) configured(c *cli.Command) (*config.Config, error) {
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, usage(fmt.Sprintf("the configuration %s cannot be read: %v", name, errors.Unwrap(err)), "name a file that exists")
+		return nil, usage(fmt.Sprintf("cannot read the configuration %s: %v", name, errors.Unwrap(err)), "name a file that exists")
 	}
 	defer f.Close()
 	src, err := io.ReadAll(io.LimitReader(f, maxConfig))
 	if err != nil {
-		return nil, usage(fmt.Sprintf("the configuration %s cannot be read: %v", name, err), "name a file")
+		return nil, usage(fmt.Sprintf("cannot read the configuration %s: %v", name, err), "name a file")
 	}
 	if len(bytes.TrimSpace(src)) == 0 {
 		src = []byte("{}")
@@ -105,7 +105,7 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 // usual one in the current folder.
 func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, error) {
 	if c.Args().Len() > 1 {
-		return nil, usage(fmt.Sprintf("one description is read at a time, and %q is a second argument", c.Args().Get(1)), "quote a value that has blanks in it")
+		return nil, usage(fmt.Sprintf("unexpected argument %q: one description is read at a time", c.Args().Get(1)), "quote a value that contains spaces")
 	}
 	name := c.Args().First()
 	if name == "" {
@@ -120,7 +120,7 @@ func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, e
 		}
 	}
 	if name == "" {
-		return nil, usage("no description is named, and there is no "+strings.Join(usualNames, ", ")+" in this folder", "name the OpenAPI document: "+c.FullName()+" openapi.yaml")
+		return nil, usage("no description: none is named, and this folder has no "+strings.Join(usualNames, ", "), "name the OpenAPI document: "+c.FullName()+" openapi.yaml")
 	}
 	doc, err := oad.Open(name)
 	if err != nil {
@@ -136,10 +136,10 @@ func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, e
 func planOptions(c *cli.Command, base string) (plan.Options, error) {
 	depth, ok := depths[c.String("depth")]
 	if !ok {
-		return plan.Options{}, usage(fmt.Sprintf("--depth %q is not known", c.String("depth")), "quick, usual and deep are")
+		return plan.Options{}, usage(fmt.Sprintf("invalid value %q for --depth", c.String("depth")), "use quick, usual or deep")
 	}
 	if c.Int("budget") < 0 {
-		return plan.Options{}, usage(fmt.Sprintf("--budget %d is less than nothing", c.Int("budget")), "name a number of cases, or leave it out for all")
+		return plan.Options{}, usage(fmt.Sprintf("invalid value \"%d\" for --budget", c.Int("budget")), "use a number of cases, or leave it out for all")
 	}
 	return plan.Options{Budget: c.Int("budget"), Base: base, Only: c.StringSlice("only"), Skip: c.StringSlice("skip"), Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
 }

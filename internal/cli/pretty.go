@@ -11,7 +11,7 @@ import (
 	"obiter/internal/instance"
 )
 
-// printer writes a JSON value over several lines, with notes beside the fields
+// printer writes a JSON value over several lines, with notes next to the fields
 // they are of, and a line of its own for a field that is not there.
 type printer struct {
 	look  style

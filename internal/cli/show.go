@@ -58,7 +58,7 @@ func find(name, id string) (record.Head, record.Result, error) {
 			found = append(found, res)
 		}
 	}
-	if exact != nil { // read to the end, where what the whole run shows stands
+	if exact != nil { // read to the end, where the findings of the whole run are
 		return r.Head, withRunFindings(*exact, r), nil
 	}
 	switch len(found) {
@@ -112,7 +112,7 @@ func (a *app) show(head record.Head, res record.Result) {
 			fmt.Fprintln(out, a.look.dim(a.look.wrap(known.Title+" ("+f.Cites+")", 4)))
 		}
 	}
-	fmt.Fprintln(out, "\n"+a.look.bold("Again"))
+	fmt.Fprintln(out, "\n"+a.look.bold("Reproduce"))
 	fmt.Fprintln(out, "  "+curl(res.Case, head.Headers))
 }
 
@@ -161,7 +161,7 @@ func (a *app) about(out io.Writer, res record.Result) {
 	}
 	fmt.Fprintln(out, "expected   "+want)
 	if len(res.MayBlame) > 0 {
-		fmt.Fprintln(out, "beside     "+clean(strings.Join(res.MayBlame, ", "))+" may be blamed too, for a rule of the configuration")
+		fmt.Fprintln(out, "also       "+clean(strings.Join(res.MayBlame, ", "))+" may be blamed, for a rule of the configuration")
 	}
 	verdict := string(res.Verdict)
 	switch res.Verdict {
@@ -170,12 +170,12 @@ func (a *app) about(out io.Writer, res record.Result) {
 	case judge.Fail:
 		verdict = a.look.in(codeRed, verdict)
 	case judge.Unproven:
-		verdict = a.look.in(codeYellow, verdict) + ": the operation's control was refused, so a rejection shows nothing"
+		verdict = a.look.in(codeYellow, verdict) + ": the operation's control was refused, so a rejection proves nothing"
 	}
 	fmt.Fprintln(out, "verdict    "+verdict)
 }
 
-// marks are the notes beside the lines of the body, by pointer.
+// marks are the notes next to the lines of the body, by pointer.
 func marks(c exchange.Case) map[string]string {
 	out := map[string]string{}
 	for _, f := range c.Flaws {

@@ -25,8 +25,8 @@ func (a *app) surveyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "fields", Usage: "list every field with its rules"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text or json"}),
 		Action: func(_ context.Context, c *cli.Command) error {
-			if f := c.String("format"); f != "text" && f != "json" {
-				return usage(fmt.Sprintf("--format %q is not known", f), "text and json are")
+			if err := known("--format", c.String("format"), "text", "json"); err != nil {
+				return err
 			}
 			conf, doc, err := a.prepared(c)
 			if err != nil {
@@ -96,7 +96,7 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) e
 	return nil
 }
 
-// maxNamed is how many places of a gap are named where not all are asked for.
+// maxNamed is how many places of a gap are named unless all are wanted.
 const maxNamed = 3
 
 // gaps prints the gaps, a line a kind with its first places, or all of them.

@@ -32,17 +32,17 @@ func (a *app) tryCommand() *cli.Command {
 		Usage:     "send the cases and judge every answer",
 		ArgsUsage: "[DESCRIPTION]",
 		Flags: append(planFlags(),
-			&cli.StringFlag{Name: "at", Usage: "the `URL` of the service (default: the description's first server)"},
-			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at a time"},
-			&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "for one exchange, from connecting to the last byte"},
+			&cli.StringFlag{Name: "at", Usage: "the `URL` of the service (default: at: in obiter.yaml, then the description's first server)"},
+			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at the same time"},
+			&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "limit for one exchange, from connecting to the last byte"},
 			&cli.StringSliceFlag{Name: "header", Usage: "add `'Name: value'` to every request (repeatable); values are not kept"},
-			&cli.StringSliceFlag{Name: "allow-host", Usage: "a `HOST` beside this machine that may be sent to (repeatable)"},
-			&cli.StringFlag{Name: "ca", Usage: "trust the certificates in `FILE` (PEM) as well"},
+			&cli.StringSliceFlag{Name: "allow-host", Usage: "send to `HOST`, too; without it, only to this machine (repeatable)"},
+			&cli.StringFlag{Name: "ca", Usage: "trust the certificates in `FILE` (PEM), too"},
 			&cli.StringFlag{Name: "cert", Usage: "show the client certificate in `FILE` (PEM); with --key"},
 			&cli.StringFlag{Name: "key", Usage: "the private key of --cert, in `FILE` (PEM)"},
 			&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file as it is written"},
-			&cli.StringFlag{Name: "save", Usage: "keep the run in `FILE` as well"},
+			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
 		),
 		Action: a.try,
 	}
@@ -89,13 +89,13 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 		return opt, err
 	}
 	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
-		return opt, usage(fmt.Sprintf("--parallel %d is out of range", c.Int("parallel")), "use 1 to 1024")
+		return opt, usage(fmt.Sprintf("invalid value \"%d\" for --parallel", c.Int("parallel")), "use 1 to 1024")
 	}
 	if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 		return opt, err
 	}
 	if c.Duration("timeout") <= 0 {
-		return opt, usage("--timeout must be longer than zero", "for example --timeout 5s")
+		return opt, usage(fmt.Sprintf("invalid value %q for --timeout", c.Duration("timeout")), "use a time above zero, for example 5s")
 	}
 	headers, err := headers(c.StringSlice("header"))
 	if err != nil {
@@ -197,7 +197,7 @@ func headers(list []string) ([][2]string, error) {
 		name, value, ok := strings.Cut(h, ":")
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
 		if !ok || name == "" || strings.ContainsAny(name, " \t\"(),/;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00") {
-			return nil, usage(fmt.Sprintf("--header %q is no header", name), "write it as 'Name: value'")
+			return nil, usage(fmt.Sprintf("invalid value %q for --header", name), "write it as 'Name: value'")
 		}
 		out = append(out, [2]string{http.CanonicalHeaderKey(name), value})
 	}

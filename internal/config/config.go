@@ -47,7 +47,7 @@ type Operation struct {
 
 // TLS names PEM files, relative to the configuration's folder.
 type TLS struct {
-	CA        string // certificates that are trusted beside the machine's own
+	CA        string // certificates that are trusted in addition to the machine's own
 	Cert, Key string // what Obiter shows of itself
 }
 
@@ -133,7 +133,7 @@ func (c *Config) layout(r reader, top map[string]any) error {
 	if v, has := object["notation"]; has {
 		text, err := r.text("/errors/notation", v)
 		if err == nil && !slices.Contains(notations, text) {
-			err = r.tree.Fail("/errors/notation", strings.Join(notations, ", ")+" are", "the notation %q is not known", text)
+			err = r.tree.Fail("/errors/notation", "use "+strings.Join(notations, ", "), "unknown notation %q", text)
 		}
 		if c.Errors.Notation = text; err != nil {
 			return err
@@ -158,7 +158,7 @@ func (c *Config) headers(r reader, top map[string]any) error {
 		var value string
 		at := instance.Join("/headers", name)
 		if value, err = r.text(at, object[name]); err == nil && (name == "" || strings.ContainsAny(name, " \t\"(),/:;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00")) {
-			err = r.tree.Fail(at, "a header is a name without blanks, and one line", "%q is no header", name)
+			err = r.tree.Fail(at, "a header is a name without blanks, and one line", "%q is not a header", name)
 		}
 		c.Headers = append(c.Headers, [2]string{name, value})
 	}
@@ -278,7 +278,7 @@ func (c *Config) credentials(r reader, top map[string]any) error {
 		at := instance.Join("/credentials", name)
 		c.Credentials[name], err = r.text(at, object[name])
 		if err == nil && !reference.MatchString(c.Credentials[name]) {
-			err = r.tree.Fail(at, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q stands in the file", name)
+			err = r.tree.Fail(at, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q is written in the file itself", name)
 		}
 	}
 	return err

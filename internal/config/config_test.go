@@ -108,7 +108,7 @@ func TestReferencesAreReplaced(t *testing.T) {
 		}
 	}
 	v, _ := instance.Decode([]byte(`{"a":"${later}","b":{"c":["${later}"],"d":"${TIDE}"}}`))
-	if got := string(instance.Encode(c.Known(v, nil))); got != `{"b":{"d":"${TIDE}"}}` {
+	if got := string(instance.Encode(c.Resolved(v, nil))); got != `{"b":{"d":"${TIDE}"}}` {
 		t.Error(got)
 	}
 	if c.Resolves("${later}", nil) || !c.Resolves("${later}", map[string]any{"later": "x"}) || !c.Resolves("${TIDE}", nil) {
@@ -146,7 +146,7 @@ func TestADraftIsAConfiguration(t *testing.T) {
 	}
 	for _, line := range []string{"#   a: ${API_A}    # a token", "#   c: ${API_C}    # the key", "#   d: ${API_D}    # name:password", "# Configuration of Obiter for Sea # marks."} {
 		if strings.Count(text, line) != 1 {
-			t.Errorf("%q stands %d times in\n%s", line, strings.Count(text, line), text)
+			t.Errorf("%q appears %d times in\n%s", line, strings.Count(text, line), text)
 		}
 	}
 	if err := c.CheckOperations([]string{"POST /buoys"}); err == nil {
@@ -192,7 +192,7 @@ func FuzzRead(f *testing.F) {
 		}
 		_ = c.CheckOperations(nil)
 		for _, o := range c.Operations {
-			c.Expand(c.Known(o.Body, nil), nil)
+			c.Expand(c.Resolved(o.Body, nil), nil)
 		}
 	})
 }

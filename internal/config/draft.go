@@ -44,7 +44,7 @@ func Draft(doc *oad.Document, name string) string {
 	line("\n# Narrow the statuses that are right, where the API has one for each sort of flaw:")
 	line("# statuses: { syntax: 400, type: 422, constraint: 422 }")
 	if len(fixtures) > 0 {
-		line("\n# Records that are made before the run and taken away after it. What they keep\n# stands in for path parameters of that name, and for ${NAME} below.")
+		line("\n# Records that are made before the run and taken away after it. What they keep\n# is used for path parameters of that name, and for ${NAME} below.")
 		line("fixtures:")
 		for _, f := range fixtures {
 			line("  - name: %s\n    send: %s", quoted(f.Name), quoted(f.Send))
@@ -144,7 +144,7 @@ func likely(doc *oad.Document) []Fixture {
 }
 
 // signIn is the fixture that opens the door: an operation that asks for no
-// credentials and answers with a token; false where there is none.
+// credentials and answers with a token; false if there is none.
 func signIn(doc *oad.Document) (Fixture, bool) {
 	for _, o := range doc.Operations {
 		for _, name := range tokenNames {
@@ -212,7 +212,7 @@ func singular(collection string) string {
 	return last
 }
 
-// kept is where the id of a new record stands: in the documented answer, else in
+// kept is where the id of a new record is: in the documented answer, else in
 // its Location.
 func kept(doc *oad.Document, create oad.Operation, parameter string) string {
 	for _, r := range create.Responses {

@@ -78,7 +78,7 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 			return f, err
 		}
 		if !slices.Contains([]string{"run", "operation", "case"}, f.Each) {
-			return f, r.tree.Fail(at+"/each", "run, operation and case are", "each: %q is not known", f.Each)
+			return f, r.tree.Fail(at+"/each", "use run, operation or case", "unknown value %q for each:", f.Each)
 		}
 	}
 	keep, has := object["keep"]
@@ -91,7 +91,7 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 		if err == nil {
 			place := instance.Join(at+"/keep", name)
 			if f.Keep[name], err = r.text(place, kept[name]); err == nil && !expression.MatchString(f.Keep[name]) {
-				err = r.tree.Fail(place, "for example $response.body#/id or $response.header.Location", "%q is no runtime expression that can be kept", f.Keep[name])
+				err = r.tree.Fail(place, "for example $response.body#/id or $response.header.Location", "%q is not a runtime expression that can be kept", f.Keep[name])
 			}
 		}
 	}
@@ -138,7 +138,7 @@ func (c *Config) inOrder(r reader) error {
 		}
 		for _, f := range c.Fixtures {
 			if !placed[f.Name] {
-				return r.tree.Fail(f.at, "one of them has to do without", "the fixtures %q and %q need one another", f.Name, needs(f))
+				return r.tree.Fail(f.at, "break the circle", "the fixtures %q and %q need one another", f.Name, needs(f))
 			}
 		}
 	}
@@ -171,7 +171,7 @@ func (c *Config) givers() map[string]bool {
 	return out
 }
 
-// Removable tells whether fixtures keep all path parameters of an operation, so
+// Removable reports whether fixtures keep all path parameters of an operation, so
 // that it can be tried on records that were made for it.
 func (c *Config) Removable(operation string) bool {
 	names := parameters(operation)
@@ -206,7 +206,7 @@ func (c *Config) Remover(operation string) (Fixture, bool) {
 	return c.Fixtures[i], true
 }
 
-// Needs tells whether a fixture uses a value: in its body, or in a path.
+// Needs reports whether a fixture uses a value: in its body, or in a path.
 func (f Fixture) Needs(name string) bool {
 	return slices.Contains(append(append(references(f.Body), parameters(f.Send)...), parameters(f.Undo)...), name)
 }

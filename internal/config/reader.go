@@ -31,7 +31,7 @@ func (r reader) known(at string, object map[string]any, names ...string) error {
 func (r reader) text(at string, v any) (string, error) {
 	s, ok := v.(string)
 	if !ok {
-		return "", r.tree.Fail(at, "write it as text", "%s is %s where text is asked for", instance.Last(at), article(v))
+		return "", r.tree.Fail(at, "write it as text", "%s is %s; expected text", instance.Last(at), article(v))
 	}
 	return s, nil
 }
@@ -39,7 +39,7 @@ func (r reader) text(at string, v any) (string, error) {
 func (r reader) object(at string, v any) (map[string]any, error) {
 	m, ok := v.(map[string]any)
 	if !ok {
-		return nil, r.tree.Fail(at, "write names and values below it", "%s is %s where an object is asked for", instance.Last(at), article(v))
+		return nil, r.tree.Fail(at, "write names and values below it", "%s is %s where an object is expected", instance.Last(at), article(v))
 	}
 	return m, nil
 }
@@ -47,7 +47,7 @@ func (r reader) object(at string, v any) (map[string]any, error) {
 func (r reader) list(at string, v any) ([]any, error) {
 	l, ok := v.([]any)
 	if !ok {
-		return nil, r.tree.Fail(at, "write one entry a line, each after a dash", "%s is %s where a list is asked for", instance.Last(at), article(v))
+		return nil, r.tree.Fail(at, "write one entry a line, each after a dash", "%s is %s; expected a list", instance.Last(at), article(v))
 	}
 	return l, nil
 }
@@ -63,12 +63,12 @@ func article(v any) string {
 	}
 }
 
-// rejection reads the status of one; or is what may stand there beside it.
+// rejection reads the status of one; or is what else may be there.
 func (r reader) rejection(at string, v any, or string) (int, error) {
 	n, _ := v.(json.Number)
 	code, err := n.Int64()
 	if err != nil || code < 400 || code > 499 {
-		return 0, r.tree.Fail(at, "write a status from 400 to 499"+or, "%s is no rejection", instance.Encode(v))
+		return 0, r.tree.Fail(at, "write a status from 400 to 499"+or, "%s is not a 4xx status", instance.Encode(v))
 	}
 	return int(code), nil
 }
@@ -80,14 +80,14 @@ var operationName = regexp.MustCompile(`^[A-Z]+ /\S*$`)
 func (r reader) operation(at string, v any, like string) (string, error) {
 	s, err := r.text(at, v)
 	if err == nil && !operationName.MatchString(s) {
-		err = r.tree.Fail(at, "write it as in "+like, "%q names no operation", s)
+		err = r.tree.Fail(at, "write it as in "+like, "%q is not an operation", s)
 	}
 	return s, err
 }
 
 func (r reader) pointer(at, text string) error {
 	if _, err := instance.Split(text); err != nil || text == "" {
-		return r.tree.Fail(at, "write it as in /crew/0/name", "%q is no JSON Pointer to a field", text)
+		return r.tree.Fail(at, "write it as in /crew/0/name", "%q is not a JSON Pointer to a field", text)
 	}
 	return nil
 }

@@ -40,7 +40,7 @@ func (r Rule) Fail(member, hint, problem string, args ...any) error {
 // name one field.
 var kinds = []string{"holds", "flaw", "exists", "unique", "not_blank", "trimmed"}
 
-// ReadRules reads rules that stand at a pointer of another document: those of
+// ReadRules reads rules at a pointer of another document: those of
 // a description. Errors are *document.Error.
 func ReadRules(tree *document.File, at string, v any) ([]Rule, error) {
 	return reader{tree}.rules(at, v)
@@ -91,7 +91,7 @@ func (r reader) rule(at string, v any) (Rule, error) {
 		}
 	}
 	if said != 1 {
-		return rule, r.tree.Fail(at, "write one of "+strings.Join(kinds, ", "), "the rule says %d things where one is asked for", said)
+		return rule, r.tree.Fail(at, "write one of "+strings.Join(kinds, ", "), "the rule has %d kinds; expected one", said)
 	}
 	if rule.Patch = object["patch"]; (rule.Patch == nil) == (rule.Flaw != "") {
 		return rule, r.tree.Fail(at, "flaw: says in words what patch: makes wrong", "a patch belongs to a flaw, and a flaw to a patch")
@@ -117,7 +117,7 @@ func (r reader) rule(at string, v any) (Rule, error) {
 }
 
 func (r reader) expression(at, text string, err error) error {
-	return r.tree.Fail(at, "write it as RE2 reads it, for example (?i)required", "%q is no regular expression: %s", text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	return r.tree.Fail(at, "write it as RE2 reads it, for example (?i)required", "%q is not a regular expression: %s", text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 }
 
 func (r reader) blames(at string, v any) ([]string, error) {
@@ -204,7 +204,7 @@ func Says(messages []Message, pointer, rule string) *regexp.Regexp {
 	return nil
 }
 
-// sameField tells whether a pointer is the one named, in which * is any index.
+// sameField reports whether a pointer is the one named, in which * is any index.
 func sameField(named, pointer string) bool {
 	n, _ := instance.Split(named)
 	p, _ := instance.Split(pointer)

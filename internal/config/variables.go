@@ -49,7 +49,7 @@ func (c *Config) references(r reader, top map[string]any) error {
 		s, _ := v.(string)
 		for _, m := range reference.FindAllStringSubmatch(s, -1) {
 			if _, set := c.env(m[1]); !set && !kept[m[1]] && failed == nil {
-				failed = r.tree.Fail(at, "set it: export "+m[1]+"=…, or keep it from a fixture", "${%s} is no value of a fixture, and the environment has none of that name", m[1])
+				failed = r.tree.Fail(at, "set it: export "+m[1]+"=…, or keep it from a fixture", "${%s} is neither kept by a fixture nor set in the environment", m[1])
 			}
 		}
 		return failed == nil
@@ -57,9 +57,9 @@ func (c *Config) references(r reader, top map[string]any) error {
 	return failed
 }
 
-// Known is a value without the members whose texts refer to a value that is
+// Resolved is a value without the members whose texts refer to a value that is
 // neither given nor in the environment: what a fixture would keep, before it was made.
-func (c *Config) Known(v any, values map[string]any) any {
+func (c *Config) Resolved(v any, values map[string]any) any {
 	object, ok := v.(map[string]any)
 	if !ok {
 		return v
@@ -67,7 +67,7 @@ func (c *Config) Known(v any, values map[string]any) any {
 	out := map[string]any{}
 	for name, m := range object {
 		if _, nested := m.(map[string]any); nested {
-			m = c.Known(m, values)
+			m = c.Resolved(m, values)
 		} else if slices.ContainsFunc(references(m), func(ref string) bool { return !c.resolves(ref, values) }) {
 			continue
 		}
@@ -76,7 +76,7 @@ func (c *Config) Known(v any, values map[string]any) any {
 	return out
 }
 
-// Resolves tells whether each ${NAME} of a text has a value.
+// Resolves reports whether each ${NAME} of a text has a value.
 func (c *Config) Resolves(text string, values map[string]any) bool {
 	return !slices.ContainsFunc(references(text), func(ref string) bool { return !c.resolves(ref, values) })
 }

@@ -16,7 +16,7 @@ import (
 )
 
 // MurkyNull marks a schema of which readers disagree whether it takes null: by
-// the letter of OpenAPI 3.0.3 "nullable" does nothing without a "type" beside
+// the letter of OpenAPI 3.0.3 "nullable" does nothing without a "type" next to
 // it and adds nothing to an "enum", yet many services act as if it did. Neither
 // a flaw nor an edge is made of null there.
 const MurkyNull = "x-obiter-murky-null"

@@ -8,7 +8,7 @@ import (
 )
 
 // discriminate gives the branches of a oneOf or anyOf that has a discriminator
-// the value that stands for each: the names that map to it and its own (OpenAPI
+// the value that selects each: the names that map to it and its own (OpenAPI
 // 3.1.0, "Discriminator Object"). A validator then tells branches apart as the
 // service does. A branch that rules the value itself, or is no $ref, stays.
 func (r *rewriter) discriminate(m map[string]any) {
@@ -70,7 +70,7 @@ func (r *rewriter) local(ref string) (map[string]any, bool) {
 	return nil, false
 }
 
-// rules tells whether a schema already says which values a property may have.
+// rules reports whether a schema already says which values a property may have.
 func rules(m map[string]any, property string) bool {
 	properties, _ := m["properties"].(map[string]any)
 	p, _ := properties[property].(map[string]any)

@@ -11,7 +11,7 @@ import (
 )
 
 // requirements takes the names of readOnly properties out of "required". The
-// property and the requirement often stand apart: one behind a $ref, the other
+// property and the requirement are often apart: one behind a $ref, the other
 // in a member of allOf, so both are looked at together.
 type requirements struct {
 	files *document.Files
@@ -43,7 +43,7 @@ func (q *requirements) walk(at document.Location, v any) {
 	}
 }
 
-// isContainer tells whether there is anything inside v.
+// isContainer reports whether there is anything inside v.
 func isContainer(v any) bool {
 	switch v := v.(type) {
 	case map[string]any:

@@ -122,7 +122,7 @@ func (d *Files) open(address string) (*File, error) {
 func (d *Files) read(address string) (*File, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "file" {
-		return nil, &Error{File: d.Name, Problem: fmt.Sprintf("a $ref leads to %s, and nothing is fetched from the network", address), Hint: "save that document beside the description and refer to the file"}
+		return nil, &Error{File: d.Name, Problem: fmt.Sprintf("a $ref leads to %s, and nothing is fetched from the network", address), Hint: "save that document next to the description and refer to the file"}
 	}
 	name := filepath.FromSlash(u.Path)
 	shown := name
@@ -144,7 +144,7 @@ func (d *Files) read(address string) (*File, error) {
 	return f, nil
 }
 
-// Resolve follows $ref from a location until it reaches something that is none.
+// Resolve follows $ref from a location until it reaches something else.
 // The error of a reference to nothing is an *Error at the reference.
 func (d *Files) Resolve(loc Location) (Location, any, error) {
 	var from Location

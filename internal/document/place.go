@@ -9,7 +9,7 @@ import (
 	"obiter/internal/instance"
 )
 
-// place is where a value stands, of a member where its name does. Places are
+// place is where a value is, of a member where its name is. Places are
 // all that is kept of the node trees, which take ten times the memory.
 type place struct {
 	line, column int32
@@ -18,9 +18,9 @@ type place struct {
 
 // inside are the places in an object or a list.
 type inside struct {
-	names  []string // of an object's members, as they stand; nil for a list
+	names  []string // of an object's members, in their order; nil for a list
 	places []place
-	index  atomic.Pointer[map[string]int] // of an object with many members, once it is asked for
+	index  atomic.Pointer[map[string]int] // of an object with many members, once it is needed
 }
 
 func placed(n *yaml.Node, m made) place { return place{int32(n.Line), int32(n.Column), m.inside} }

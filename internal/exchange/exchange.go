@@ -79,7 +79,7 @@ func (c Class) Statuses() []int {
 		return []int{http.StatusBadRequest, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity}
 	case ContentCoding: // RFC 9110, section 15.5.16
 		return []int{http.StatusUnsupportedMediaType, http.StatusBadRequest}
-	case NotAcceptable: // or the flaw that is there beside (RFC 9110, section 12.4.1)
+	case NotAcceptable: // or what else is wrong with the request (RFC 9110, section 12.4.1)
 		return []int{http.StatusNotAcceptable, http.StatusBadRequest, http.StatusUnprocessableEntity}
 	case NotFound: // 403 hides what is there (RFC 9110, section 15.5.4)
 		return []int{http.StatusNotFound, http.StatusGone, http.StatusForbidden}
@@ -234,7 +234,7 @@ func (c Case) Secrets() []string {
 	return out
 }
 
-// Documented is what the description says of one answer; nil stands for an
+// Documented is what the description says of one answer; nil for an
 // operation that documents no answers.
 type Documented struct {
 	Status bool     `json:"status"`          // the status is documented

@@ -37,7 +37,7 @@ func TestLinesComeBackAsTheyWere(t *testing.T) {
 	}
 	var r Request
 	if err := json.Unmarshal([]byte(`{"bodyBase64":"%"}`), &r); err == nil {
-		t.Error("what is no base64 is read")
+		t.Error("what is not base64 is read")
 	}
 	var a Answer
 	if err := json.Unmarshal([]byte(`{"status":"x"}`), &a); err == nil {

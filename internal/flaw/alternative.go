@@ -24,7 +24,7 @@ func plantAlternative(s *site) {
 		}
 		for _, v := range tries {
 			if s.shape.Breaks(a.Keyword, v) {
-				s.replace(a.Keyword, "none-matches", Usual, v, fmt.Sprintf("none of the %d alternatives takes it", len(a.Branches)))
+				s.replace(a.Keyword, "none-matches", Usual, v, fmt.Sprintf("none of the %d branches accepts it", len(a.Branches)))
 				break
 			}
 		}
@@ -56,7 +56,7 @@ func (s *site) plantTwo(a schema.Alternative) {
 				}
 			}
 			if taken > 1 {
-				s.replace("oneOf", "two-match", Usual, v, fmt.Sprintf("%d of the alternatives take it, and only one may", taken))
+				s.replace("oneOf", "two-match", Usual, v, fmt.Sprintf("%d of the branches accept it, and only one may", taken))
 				return
 			}
 		}
@@ -64,7 +64,7 @@ func (s *site) plantTwo(a schema.Alternative) {
 }
 
 // joined gives values of a schema, and for objects those with the members of
-// what stands there added.
+// the present value added.
 func (s *site) joined(other schema.Schema) []any {
 	v, ok := s.p.maker.Any([]schema.Schema{other})
 	if !ok {

@@ -16,7 +16,7 @@ func plantArray(s *site) {
 		return
 	}
 	if least := s.shape.MinItems; least != nil && *least > 0 && len(now) >= *least {
-		says := fmt.Sprintf("; at least %d are asked for", *least)
+		says := fmt.Sprintf("; at least %d are required", *least)
 		if *least > 1 {
 			s.replace("minItems", "one-below", Usual, slices.Clone(now[:*least-1]), elements(*least-1)+says)
 		}
@@ -31,7 +31,7 @@ func plantArray(s *site) {
 			twice = slices.Clone(now)
 			twice[len(twice)-1] = twice[0]
 		}
-		s.replace("uniqueItems", "duplicate", Usual, instance.Clone(twice), "one element stands twice")
+		s.replace("uniqueItems", "duplicate", Usual, instance.Clone(twice), "one element appears twice")
 	}
 }
 

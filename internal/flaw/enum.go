@@ -18,7 +18,7 @@ func plantEnum(s *site) {
 	if !s.shape.HasEnum {
 		return
 	}
-	rule, listed := "enum", "none of the listed values"
+	rule, listed := "enum", "not one of the listed values"
 	if s.shape.Const {
 		rule, listed = "const", "not the one value allowed"
 	}
@@ -27,8 +27,8 @@ func plantEnum(s *site) {
 		s.replace(rule, "unlisted", Usual, "unlisted", `"unlisted" is `+listed)
 		s.replace(rule, "markup", Usual, exchange.Markup, `"`+exchange.Markup+`" is `+listed)
 		s.replace(rule, "letter-case", Usual, swapCase(now), "the value is written in another letter case")
-		s.replace(rule, "padded", Usual, " "+now+" ", "the value has blanks around it")
-		s.replace(rule, "empty", Usual, "", "the text is empty, which is "+listed)
+		s.replace(rule, "padded", Usual, " "+now+" ", "the value has spaces around it")
+		s.replace(rule, "empty", Usual, "", "the string is empty, which is "+listed)
 	case json.Number:
 		top := new(big.Rat)
 		for _, v := range s.shape.Enum {
@@ -41,7 +41,7 @@ func plantEnum(s *site) {
 		next := instance.Number(new(big.Rat).Add(top, big.NewRat(1, 1)))
 		s.replace(rule, "unlisted", Usual, next, string(next)+" is "+listed)
 	case bool:
-		s.replace(rule, "unlisted", Usual, !now, "the other truth value is "+listed)
+		s.replace(rule, "unlisted", Usual, !now, "the other boolean is "+listed)
 		s.replace(rule, "no-truth-value", Usual, "unlisted", `"unlisted" is `+listed)
 	case nil:
 		s.replace(rule, "unlisted", Usual, "unlisted", `"unlisted" is `+listed)

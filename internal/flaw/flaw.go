@@ -45,10 +45,10 @@ type Drop struct {
 
 // The reasons for dropping.
 const (
-	StillValid = "the request stays valid: another rule or branch takes the value"
+	StillValid = "the request stays valid: another rule or branch accepts the value"
 	Collateral = "something else would break as well"
 	TooLarge   = "the value would be too large to send"
-	Unsendable = "there is no one way to send the value"
+	Unsendable = "the value cannot be sent unambiguously"
 	TooMany    = "the body has more fields than are tried"
 	TooMuch    = "the bodies planned for the operation are large enough together"
 	Listed     = "the listed values (enum or const) allow less"
@@ -65,30 +65,30 @@ const (
 
 // Planter plants flaws into controls of one schema.
 type Planter struct {
-	root    schema.Schema
-	control any
-	beside  *schema.Beside // the control
-	depth   Depth
-	patch   bool
-	in      string
-	seen    func(any) (any, bool)
-	astext  bool // seen is not the instance as it is
-	maker   *sample.Maker
-	planted func(Planted) bool
-	dropped func(Drop)
-	enough  func() bool
-	stopped bool
-	done    map[string]bool        // of Options
-	once    map[[2]string]bool     // at Quick: field and rule already done
-	best    map[string]combination // per field, for all-at-once
-	fields  []string               // fields in the order met
+	root     schema.Schema
+	control  any
+	baseline *schema.Baseline // the control
+	depth    Depth
+	patch    bool
+	in       string
+	seen     func(any) (any, bool)
+	astext   bool // seen is not the instance as it is
+	maker    *sample.Maker
+	planted  func(Planted) bool
+	dropped  func(Drop)
+	enough   func() bool
+	stopped  bool
+	done     map[string]bool        // of Options
+	once     map[[2]string]bool     // at Quick: field and rule already done
+	best     map[string]combination // per field, for all-at-once
+	fields   []string               // fields in the order met
 }
 
-// Options are what Plant needs beside the schema and the control.
+// Options are what Plant needs in addition to the schema and the control.
 type Options struct {
 	Depth   Depth
 	Maker   *sample.Maker
-	Patch   bool       // a merge patch (RFC 7396): null removes, so it is no wrong type
+	Patch   bool       // a merge patch (RFC 7396): null removes, so it is not a wrong type
 	Dropped func(Drop) // may be nil
 	In      string     // where the instance is; empty: body
 	// Seen is what a service reads where the instance is sent as text, as
@@ -106,7 +106,7 @@ type Options struct {
 // Plant gives out the flawed instances of a control, then the edges, in the
 // order of the control's fields. It stops when yield returns false.
 func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
-	p := &Planter{root: root, control: control, beside: schema.NewBeside(control), depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
+	p := &Planter{root: root, control: control, baseline: schema.NewBaseline(control), depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
 		once: map[[2]string]bool{}, best: map[string]combination{}, in: opt.In, seen: opt.Seen}
 	if p.in == "" {
 		p.in = "body"
@@ -162,9 +162,9 @@ type site struct {
 // break nothing outside, for every schema around it looks at one member or
 // element at a time.
 type anchor struct {
-	pointer string
-	list    []schema.Schema // what holds there
-	beside  *schema.Beside  // what the control has there
+	pointer  string
+	list     []schema.Schema  // what holds there
+	baseline *schema.Baseline // what the control has there
 }
 
 // validate lists what v, a whole instance, breaks inside the anchor.
@@ -175,7 +175,7 @@ func (a anchor) validate(v any) []schema.Violation {
 	}
 	var out []schema.Violation
 	for _, s := range a.list {
-		for _, found := range s.ValidateBeside(here, a.beside) {
+		for _, found := range s.ValidateAgainst(here, a.baseline) {
 			found.Pointer = a.pointer + found.Pointer
 			out = append(out, found)
 		}
@@ -183,7 +183,7 @@ func (a anchor) validate(v any) []schema.Violation {
 	return out
 }
 
-// valid tells whether v, a whole instance, is valid inside the anchor.
+// valid reports whether v, a whole instance, is valid inside the anchor.
 func (a anchor) valid(v any) bool {
 	here, ok := instance.Get(v, a.pointer)
 	return ok && schema.Obeys(a.list, here)
@@ -207,14 +207,14 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 	}
 	sh := schema.Merge(schema.Apply(list, v))
 	if from == nil {
-		from = &anchor{pointer, list, schema.NewBeside(v)}
+		from = &anchor{pointer, list, schema.NewBaseline(v)}
 	}
 	visit(&site{p, pointer, v, sh, *from, map[string]bool{}})
 	outer := from
 	var decisive map[string]bool
 	if !p.astext && from.pointer == pointer {
 		var ok bool
-		if decisive, ok = sh.MemberByMember(v); ok {
+		if decisive, ok = sh.MembersIndependent(v); ok {
 			from = nil // what is inside can be proved by itself
 		}
 	}

@@ -74,7 +74,7 @@ func TestEachRuleHasItsFlaws(t *testing.T) {
 			[]string{` minLength one-below = "ab"`, ` minLength empty = ""`, ` maxLength one-above = "abcdaa"`, ` maxLength one-above-multibyte = "øøøøøø"`,
 				`edge  minLength exactly = "aaa"`, `edge  maxLength exactly = "aaaaa"`, `edge  maxLength exactly-multibyte = "øøøøø"`}, nil},
 		{"minLength 1", "{type: string, minLength: 1}", flaw.Usual, []string{` minLength empty = ""`}, []string{" minLength one-below"}},
-		{"a length beside an enum says nothing", "{enum: [abc], minLength: 2}", flaw.Usual, nil, []string{" minLength empty", " minLength one-below"}},
+		{"a length next to an enum says nothing", "{enum: [abc], minLength: 2}", flaw.Usual, nil, []string{" minLength empty", " minLength one-below"}},
 		{"pattern", "{type: string, pattern: '^[A-Z]{2}$', examples: [NO]}", flaw.Usual,
 			[]string{` pattern wrong-class = "#O"`, ` pattern cut = "N"`, ` pattern extended = "NO#"`, ` pattern trailing-newline = "NO\n"`, ` pattern buried = "## NO ##"`}, nil},
 		{"pattern without anchors", "{type: string, pattern: '[A-Z]{2}', examples: [NO]}", flaw.Usual, []string{` pattern cut = "N"`}, []string{" pattern extended", " pattern buried", " pattern trailing-newline"}},
@@ -163,7 +163,7 @@ func TestEachRuleHasItsFlaws(t *testing.T) {
 // dropped with a reason.
 func TestNothingIsLeftOutInSilence(t *testing.T) {
 	for _, c := range []struct{ name, schema, rule, why string }{
-		{"a length beside an enum", "{enum: [abc], minLength: 2}", "minLength", flaw.Listed},
+		{"a length next to an enum", "{enum: [abc], minLength: 2}", "minLength", flaw.Listed},
 		{"rules of a type that the control does not have", "{type: [string, integer], minimum: 3, examples: [abc]}", "minimum", flaw.OtherType},
 		{"what other members are", "{type: object, properties: {a: {const: 1}}, unevaluatedProperties: {type: integer}}", "unevaluatedProperties", flaw.NotBroken},
 	} {
@@ -197,7 +197,7 @@ func TestMurkyNullIsLeftAlone(t *testing.T) {
 		}
 	}
 	if _, ok := got["edge /c type null"]; !ok {
-		t.Error("null is allowed at /c and is no edge")
+		t.Error("null is allowed at /c and is not an edge")
 	}
 }
 

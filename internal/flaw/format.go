@@ -16,64 +16,64 @@ type formatVariant struct {
 }
 
 // formatVariants are texts that a format forbids. Each is proved before it is
-// sent; what stands here only has to be worth trying.
+// sent; what is here only has to be worth trying.
 var formatVariants = map[string][]formatVariant{
 	"date": {
-		{"thirtieth-of-february", Usual, "2031-02-30", "there is no 30 February"},
-		{"month-thirteen", Usual, "2031-13-01", "there is no month 13"},
+		{"thirtieth-of-february", Usual, "2031-02-30", "30 February does not exist"},
+		{"month-thirteen", Usual, "2031-13-01", "month 13 does not exist"},
 		{"slashes", Usual, "01/02/2031", "the date is written with slashes"},
 		{"with-time", Usual, "2031-05-01T00:00:00Z", "a time of day is added"},
-		{"no-date", Usual, "tomorrow", "a word is no date"},
+		{"no-date", Usual, "tomorrow", "a word, not a date"},
 		{"two-digit-year", Deep, "31-05-01", "the year has two digits"},
 		{"unpadded", Deep, "2031-5-1", "month and day lack their zeros"},
 	},
 	"date-time": {
-		{"no-offset", Usual, "2031-05-01T08:30:00", "the offset is missing (RFC 3339 asks for Z or +hh:mm)"},
-		{"thirtieth-of-february", Usual, "2031-02-30T08:30:00Z", "there is no 30 February"},
-		{"hour-twenty-five", Usual, "2031-05-01T25:00:00Z", "there is no hour 25"},
+		{"no-offset", Usual, "2031-05-01T08:30:00", "the offset is missing (RFC 3339 requires Z or +hh:mm)"},
+		{"thirtieth-of-february", Usual, "2031-02-30T08:30:00Z", "30 February does not exist"},
+		{"hour-twenty-five", Usual, "2031-05-01T25:00:00Z", "hour 25 does not exist"},
 		{"date-only", Usual, "2031-05-01", "the time of day is missing"},
-		{"no-date-time", Usual, "soon", "a word is no date and time"},
+		{"no-date-time", Usual, "soon", "a word, not a date and time"},
 		{"seconds-missing", Deep, "2031-05-01T08:30Z", "the seconds are missing"},
-		{"epoch", Deep, "1935390600", "seconds since 1970 are no RFC 3339 time"},
+		{"epoch", Deep, "1935390600", "seconds since 1970, not an RFC 3339 time"},
 	},
 	"time": {
-		{"hour-twenty-five", Usual, "25:00:00Z", "there is no hour 25"},
+		{"hour-twenty-five", Usual, "25:00:00Z", "hour 25 does not exist"},
 		{"no-offset", Usual, "08:30:00", "the offset is missing"},
-		{"no-time", Usual, "noon", "a word is no time"},
+		{"no-time", Usual, "noon", "a word, not a time"},
 	},
 	"duration": {
-		{"no-duration", Usual, "two days", "words are no ISO 8601 duration"},
+		{"no-duration", Usual, "two days", "words, not an ISO 8601 duration"},
 		{"no-designator", Usual, "P2", "the unit is missing"},
 	},
 	"email": {
 		{"no-at-sign", Usual, "clerk.harbour.example", "the @ is missing"},
 		{"no-domain", Usual, "clerk@", "nothing follows the @"},
-		{"no-local-part", Usual, "@harbour.example", "nothing stands before the @"},
+		{"no-local-part", Usual, "@harbour.example", "nothing comes before the @"},
 		{"two-at-signs", Usual, "clerk@quay@harbour.example", "there are two @"},
-		{"blank-inside", Usual, "cl erk@harbour.example", "there is a blank in it"},
+		{"blank-inside", Usual, "cl erk@harbour.example", "it contains a space"},
 		{"two-dots", Deep, "clerk..quay@harbour.example", "two dots follow one another"},
 	},
 	"uuid": {
 		{"too-short", Usual, "3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3a4", "one digit is missing"},
-		{"not-hexadecimal", Usual, "3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3g4h", "g and h are no hexadecimal digits"},
-		{"no-uuid", Usual, "not-a-uuid", "a word is no UUID"},
+		{"not-hexadecimal", Usual, "3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3g4h", "g and h are not hexadecimal digits"},
+		{"no-uuid", Usual, "not-a-uuid", "a word, not a UUID"},
 		{"no-hyphens", Deep, "3f2b8a1e5c4d4e6f8a7b9c0d1e2f3a4b", "the hyphens are missing"},
-		{"braces", Deep, "{3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3a4b}", "braces stand around it"},
+		{"braces", Deep, "{3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3a4b}", "it is in braces"},
 	},
 	"uri": {
 		{"relative", Usual, "/berths/7", "the scheme is missing"},
-		{"blank-inside", Usual, "https://harbour.example/ber th", "there is a blank in it"},
-		{"no-uri", Usual, "berth seven", "words are no URI"},
-		{"bad-escape", Deep, "https://harbour.example/%zz", "%zz is no escape"},
+		{"blank-inside", Usual, "https://harbour.example/ber th", "it contains a space"},
+		{"no-uri", Usual, "berth seven", "words, not a URI"},
+		{"bad-escape", Deep, "https://harbour.example/%zz", "%zz is not a valid escape"},
 	},
 	"uri-reference": {
-		{"blank-inside", Usual, "/ber th", "there is a blank in it"},
-		{"bad-escape", Usual, "/%zz", "%zz is no escape"},
+		{"blank-inside", Usual, "/ber th", "it contains a space"},
+		{"bad-escape", Usual, "/%zz", "%zz is not a valid escape"},
 	},
 	"hostname": {
 		{"underscore", Usual, "quay_1.harbour.example", "an underscore is not allowed"},
 		{"hyphen-first", Usual, "-quay.harbour.example", "a label begins with a hyphen"},
-		{"blank-inside", Usual, "quay one", "there is a blank in it"},
+		{"blank-inside", Usual, "quay one", "it contains a space"},
 	},
 	"ipv4": {
 		{"octet-256", Usual, "192.0.2.256", "256 is too large for an octet"},
@@ -81,13 +81,13 @@ var formatVariants = map[string][]formatVariant{
 		{"ipv6", Usual, "2001:db8::1", "this is an IPv6 address"},
 	},
 	"ipv6": {
-		{"two-double-colons", Usual, "2001::db8::1", ":: stands twice"},
+		{"two-double-colons", Usual, "2001::db8::1", ":: appears twice"},
 		{"ipv4", Usual, "192.0.2.1", "this is an IPv4 address"},
-		{"no-hexadecimal", Usual, "2001:db8::g", "g is no hexadecimal digit"},
+		{"no-hexadecimal", Usual, "2001:db8::g", "g is not a hexadecimal digit"},
 	},
 	"json-pointer": {
 		{"no-slash", Usual, "crew/0", "it does not begin with /"},
-		{"bad-escape", Usual, "/crew~2", "~2 is no escape"},
+		{"bad-escape", Usual, "/crew~2", "~2 is not a valid escape"},
 	},
 	"relative-json-pointer": {
 		{"no-number", Usual, "/crew", "the number is missing"},
@@ -98,11 +98,11 @@ var formatVariants = map[string][]formatVariant{
 	},
 	"iri": {
 		{"relative", Usual, "/berths/7", "the scheme is missing"},
-		{"blank-inside", Usual, "https://harbour.example/ber th", "there is a blank in it"},
+		{"blank-inside", Usual, "https://harbour.example/ber th", "it contains a space"},
 	},
 	"iri-reference": {
-		{"bad-escape", Usual, "/%zz", "%zz is no escape"},
-		{"back-slash", Usual, "\\\\quay\\7", "back slashes are not allowed"},
+		{"bad-escape", Usual, "/%zz", "%zz is not a valid escape"},
+		{"back-slash", Usual, "\\\\quay\\7", "backslashes are not allowed"},
 	},
 	"idn-email": {
 		{"no-at-sign", Usual, "clerk.harbour.example", "the @ is missing"},
@@ -112,8 +112,8 @@ var formatVariants = map[string][]formatVariant{
 		{"hyphen-first", Usual, "-quay.harbour.example", "a label begins with a hyphen"},
 	},
 	"byte": {
-		{"not-base64", Usual, "%%%%", "% is no base64 digit"},
-		{"bad-length", Usual, "abcde", "five digits are no whole bytes"},
+		{"not-base64", Usual, "%%%%", "% is not a base64 character"},
+		{"bad-length", Usual, "abcde", "five characters do not make whole bytes"},
 	},
 }
 
@@ -151,7 +151,7 @@ func (s *site) plantSize(format string) {
 	}
 }
 
-// beyond tells whether no bound stands before the limit in that direction.
+// beyond reports whether no bound comes before the limit in that direction.
 func beyond(b *schema.Bound, limit *big.Rat, direction int) bool {
 	return b == nil || b.Value.Cmp(limit)*direction >= 0
 }

@@ -53,7 +53,7 @@ func (s *site) plantBound(inclusive, exclusive string, b *schema.Bound, directio
 	if direction < 0 {
 		huge.Neg(huge).Sub(huge, big.NewRat(1, 1))
 	}
-	s.replace(rule, "beyond-int64", Usual, instance.Number(huge), fmt.Sprintf("a number that 64 bits do not hold; %s", says))
+	s.replace(rule, "beyond-int64", Usual, instance.Number(huge), fmt.Sprintf("a number that does not fit in 64 bits; %s", says))
 }
 
 // nearest is the multiple of step at or beyond the bound, so that a step over
@@ -92,7 +92,7 @@ func (s *site) plantMultiple(now json.Number) {
 		if s.shape.Breaks("minimum", n) || s.shape.Breaks("maximum", n) {
 			continue
 		}
-		s.replace("multipleOf", "half-step", Usual, n, fmt.Sprintf("%s is no multiple of %s", n, instance.Number(m)))
+		s.replace("multipleOf", "half-step", Usual, n, fmt.Sprintf("%s is not a multiple of %s", n, instance.Number(m)))
 		return
 	}
 }

@@ -123,7 +123,7 @@ func (s *site) plantMemberCount(object map[string]any) {
 			}
 		}
 		if len(fewer) < *least { // else the required members imply the rule
-			s.replace("minProperties", "one-below", Usual, fewer, fmt.Sprintf("%d members; at least %d are asked for", len(fewer), *least))
+			s.replace("minProperties", "one-below", Usual, fewer, fmt.Sprintf("%d members; at least %d are required", len(fewer), *least))
 		}
 	}
 	if most := s.shape.MaxProps; most != nil && *most < maxElements {

@@ -19,9 +19,9 @@ type combination struct {
 }
 
 // whole is the anchor at the top.
-func (p *Planter) whole() anchor { return anchor{"", []schema.Schema{p.root}, p.beside} }
+func (p *Planter) whole() anchor { return anchor{"", []schema.Schema{p.root}, p.baseline} }
 
-// remember keeps the flaw of each field that fits best beside others: limits
+// remember keeps the flaw of each field that fits best with others: limits
 // before decoder matters, and never a wrong type, which would hide the rest.
 func (p *Planter) remember(f exchange.Flaw, body any, at anchor) {
 	if f.Rule == "type" || f.Rule == "additionalProperties" || f.Pointer == "" {

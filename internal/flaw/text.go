@@ -27,9 +27,9 @@ func (s *site) plantShorter(now string, least int) {
 		return
 	}
 	if least > 1 {
-		s.replace("minLength", "one-below", Usual, ofLength(now, least-1), fmt.Sprintf("%s; at least %d are asked for", characters(least-1), least))
+		s.replace("minLength", "one-below", Usual, ofLength(now, least-1), fmt.Sprintf("%s; at least %d are required", characters(least-1), least))
 	}
-	s.replace("minLength", "empty", Usual, "", fmt.Sprintf("the text is empty; at least %s asked for", are(least)))
+	s.replace("minLength", "empty", Usual, "", fmt.Sprintf("the string is empty; at least %s required", are(least)))
 }
 
 func (s *site) plantLonger(now string, most int) {
@@ -91,17 +91,17 @@ func plantPattern(s *site) {
 		s.replace("pattern", variant, at, v, words+", so that it no longer matches "+shown)
 	}
 	if len(runes) > 0 {
-		miss("wrong-class", Usual, "#"+string(runes[1:]), "its first character is another")
+		miss("wrong-class", Usual, "#"+string(runes[1:]), "its first character is changed")
 		middle := len(runes) / 2
-		miss("wrong-class-inside", Deep, string(runes[:middle])+"#"+string(runes[middle+1:]), "one character inside is another")
+		miss("wrong-class-inside", Deep, string(runes[:middle])+"#"+string(runes[middle+1:]), "one character inside is changed")
 		miss("cut", Usual, string(runes[:len(runes)-1]), "the last character is cut off")
 	}
 	miss("extended", Usual, now+"#", "a character is added at the end")
 	miss("trailing-newline", Usual, now+"\n", "a line break is added at the end")
-	miss("buried", Usual, "## "+now+" ##", "other text stands around it")
+	miss("buried", Usual, "## "+now+" ##", "other text is around it")
 	for _, v := range []string{"#", "!!", "~~~", "_", "x", "0", "ZZZZ", "#a b#", ""} {
 		if s.shape.Breaks("pattern", v) {
-			miss("no-match", Usual, v, "it is another text altogether")
+			miss("no-match", Usual, v, "it is a different string")
 			break
 		}
 	}

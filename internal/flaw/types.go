@@ -24,11 +24,11 @@ func plantType(s *site) {
 		if c.value == nil && !s.writesNull() {
 			words = "an empty value"
 		}
-		s.replace("type", c.variant, c.depth, c.value, fmt.Sprintf("%s where %s is asked for", words, either(want)))
+		s.replace("type", c.variant, c.depth, c.value, fmt.Sprintf("%s where %s is expected", words, either(want)))
 	}
 }
 
-// writesNull tells whether null is sent as such; text has nothing for it.
+// writesNull reports whether null is sent as such; text has nothing for it.
 func (s *site) writesNull() bool {
 	if !s.p.astext {
 		return true
@@ -119,7 +119,7 @@ func typeOf(v any) schema.Types {
 	return schema.Object
 }
 
-// fraction is half a unit above the integer that stands there.
+// fraction is half a unit above the present integer.
 func fraction(now any) json.Number {
 	if n, ok := now.(json.Number); ok && !strings.ContainsAny(string(n), ".eE") {
 		return n + ".5"

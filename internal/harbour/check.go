@@ -222,7 +222,7 @@ func list(least, most int, unique bool, each rule) rule {
 		for i, e := range l {
 			each(c, fmt.Sprintf("%s/%d", at, i), e)
 			if unique && slices.ContainsFunc(l[:i], func(o any) bool { return instance.Equal(o, e) }) {
-				c.fail(fmt.Sprintf("%s/%d", at, i), "unique", "stands in the list already")
+				c.fail(fmt.Sprintf("%s/%d", at, i), "unique", "is in the list already")
 			}
 		}
 	}

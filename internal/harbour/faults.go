@@ -50,14 +50,14 @@ var Faults = []Fault{
 	{"status-as-text", changeVessel, "bad-member", "the member status is text", true, nil},
 	{"status-differs", createVessel, "status-mismatch", "the member status and the status line differ", false, nil},
 	{"bare-rejection", changeVessel, "no-field-errors", "a rejection does not say which field", false, nil},
-	{"sentence-only", openSession, "no-field-errors", "the field's name stands only inside a sentence", true, nil},
+	{"sentence-only", openSession, "no-field-errors", "the field is named only inside a sentence", true, nil},
 	{"field-withheld", createVessel, "missed-field", "for one field the whole body is blamed", false, []string{"one-at-a-time"}},
 	{"first-error-only", bookBerth, "one-at-a-time", "only the first of several errors is reported", true, nil},
 	{"neighbour-blamed", orderPilot, "wrong-field", "a field that was right is blamed as well", false, nil},
 	{"index-missing", bookBerth, "vague-field", "errors inside lists lack the index", false, nil},
 	{"parent-named", replaceBooking, "vague-field", "the object is named and not the field in it", true, nil},
-	{"other-spelling", createVessel, "vague-field", "fields are named in another spelling than the request's", false, nil},
-	{"no-pointers", bookBerth, "broken-pointer", "what is called pointer is none", false, []string{"odd-layout"}},
+	{"other-spelling", createVessel, "vague-field", "fields are named in another spelling", false, nil},
+	{"no-pointers", bookBerth, "broken-pointer", "what is called pointer is not one", false, []string{"odd-layout"}},
 	{"maximum-exclusive", createVessel, "edge-rejected", "the largest number allowed is refused", true, nil},
 	{"bytes-counted", replaceBooking, "edge-rejected", "lengths are counted in bytes", true, nil},
 	{"filter-unchecked", listVessels, "accepted", "query parameters are taken as they come", false, nil},
@@ -81,7 +81,7 @@ var Faults = []Fault{
 	{"repeated-tows", orderTow, "accepted", "two orders may have one reference", true, nil},
 	{"blanks-counted", orderTow, "accepted", "blanks count towards a length", false, nil},
 	{"phrases-unchecked", openSession, "accepted", "a pass phrase needs no digit", false, nil},
-	{"open-door", replaceTow, "accepted", "the token is not asked for", false, nil},
+	{"open-door", replaceTow, "accepted", "the token is not required", false, nil},
 	{"any-token", orderTow, "accepted", "any token will do", false, nil},
 	{"no-challenge", orderTow, "missing-header", "401 comes without WWW-Authenticate", false, nil},
 	{"other-words", orderTow, "wrong-message", "a message does not say what is wrong", false, nil},
@@ -112,7 +112,7 @@ func checkFaults(names []string) (map[string]bool, error) {
 	on := map[string]bool{}
 	for _, n := range names {
 		if !slices.ContainsFunc(Faults, func(f Fault) bool { return f.Name == n }) {
-			return nil, fmt.Errorf("there is no mistake %q in the harbour", n)
+			return nil, fmt.Errorf("the harbour has no mistake %q", n)
 		}
 		on[n] = true
 	}

@@ -54,6 +54,6 @@ func TestTheOfficeAnswers(t *testing.T) {
 		}
 	}
 	if _, err := New([]string{"nope"}); err == nil {
-		t.Error("an unknown fault is no error")
+		t.Error("an unknown fault is not an error")
 	}
 }

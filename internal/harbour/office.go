@@ -197,7 +197,7 @@ func (o *Office) notAllowed(w http.ResponseWriter, route string, methods map[str
 	problem{status: 405, title: "Method not allowed", detail: "Allowed here: " + strings.Join(allowed, ", ")}.write(w)
 }
 
-// has tells whether a fault is on and this is its operation.
+// has reports whether a fault is on and this is its operation.
 func (o *Office) has(e endpoint, fault string) bool {
 	if !o.faults[fault] {
 		return false
@@ -245,7 +245,7 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 	return object, true
 }
 
-// repeats tells whether an object in a JSON text names a member twice.
+// repeats reports whether an object in a JSON text names a member twice.
 func repeats(d *json.Decoder) bool {
 	t, err := d.Token()
 	if err != nil {

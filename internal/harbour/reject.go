@@ -44,7 +44,7 @@ func (p problem) write(w http.ResponseWriter) {
 	answer(w, p.status, "application/problem+json", instance.Encode(doc))
 }
 
-// pointerText is a fragment where the field is a pointer, and what a fault made of it as it stands.
+// pointerText is a fragment where the field is a pointer, and what a fault made of it as it is.
 func pointerText(p string) string {
 	if p == "" || strings.HasPrefix(p, "/") {
 		return instance.Fragment(p)

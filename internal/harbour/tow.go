@@ -14,7 +14,7 @@ import (
 // newToken makes the token of a session.
 func newToken() string { return "tide-" + rand.Text() }
 
-// admitted tells whether a request carries the token of an open session.
+// admitted reports whether a request carries the token of an open session.
 func (o *Office) admitted(r *http.Request, e endpoint) bool {
 	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
 	if o.has(e, "open-door") {
@@ -118,7 +118,7 @@ func (o *Office) towRules(c *checker, e endpoint, id string, order map[string]an
 	}
 }
 
-// taken tells whether another tow order has a reference.
+// taken reports whether another tow order has a reference.
 func (o *Office) taken(id string, reference any) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -25,7 +25,7 @@ const MaxDepth = 512
 
 // ErrDepth is what Decode gives for texts that nest too deeply to be read here,
 // whatever else they are.
-var ErrDepth = fmt.Errorf("the JSON text nests deeper than %d", MaxDepth)
+var ErrDepth = fmt.Errorf("the JSON nests deeper than %d", MaxDepth)
 
 // Decode reads exactly one JSON text (RFC 8259), numbers as json.Number.
 // Anything after it but white space is an error, as is nesting over MaxDepth.
@@ -35,7 +35,7 @@ func Decode(data []byte) (any, error) {
 	var v any
 	if err := d.Decode(&v); err != nil {
 		if errors.Is(err, io.EOF) {
-			return nil, errors.New("there is no JSON text")
+			return nil, errors.New("there is no JSON")
 		}
 		if strings.Contains(err.Error(), "exceeded max depth") {
 			return nil, ErrDepth
@@ -43,7 +43,7 @@ func Decode(data []byte) (any, error) {
 		return nil, err
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("there is more after the JSON text, at byte %d", d.InputOffset())
+		return nil, fmt.Errorf("there is more after the JSON, at byte %d", d.InputOffset())
 	}
 	if depth(v, 0) > MaxDepth {
 		return nil, ErrDepth
@@ -51,7 +51,7 @@ func Decode(data []byte) (any, error) {
 	return v, nil
 }
 
-// depth is how many containers stand around the innermost value, itself included.
+// depth is how many containers the innermost value is in, itself included.
 func depth(v any, around int) int {
 	deepest := around
 	if around > MaxDepth {
@@ -126,7 +126,7 @@ func appendJSON(b []byte, v any) []byte {
 	return append(b, bytes.TrimRight(out.Bytes(), "\n")...)
 }
 
-// isPlain tells whether a string stands between quotes as it is.
+// isPlain reports whether a string can be put in quotes as it is.
 func isPlain(s string) bool {
 	for i := range len(s) {
 		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
@@ -136,7 +136,7 @@ func isPlain(s string) bool {
 	return true
 }
 
-// isInteger tells whether a number is written with digits alone (RFC 8259, section 6).
+// isInteger reports whether a number is written with digits alone (RFC 8259, section 6).
 func isInteger(n string) bool {
 	digits := strings.TrimPrefix(n, "-")
 	return digits != "" && strings.Trim(digits, "0123456789") == "" && (digits[0] != '0' || digits == "0")
@@ -271,7 +271,7 @@ func walk(at string, v any, visit func(string, any) bool) {
 	}
 }
 
-// Get is the value at a pointer; false where there is none.
+// Get is the value at a pointer; false if there is none.
 func Get(v any, pointer string) (any, bool) {
 	tokens, err := Split(pointer)
 	if err != nil {
@@ -299,7 +299,7 @@ func Get(v any, pointer string) (any, bool) {
 }
 
 // Set is v with the value at pointer replaced, or added where its parent is an
-// object, or an array that ends just before it. False where there is no parent.
+// object, or an array that ends just before it. False if there is no parent.
 func Set(v any, pointer string, value any) (any, bool) {
 	tokens, err := Split(pointer)
 	if err != nil {
@@ -349,7 +349,7 @@ func set(v any, tokens []string, value any) (any, bool) {
 	return v, false
 }
 
-// Remove is v without the member or element at pointer; false where there is none.
+// Remove is v without the member or element at pointer; false if there is none.
 func Remove(v any, pointer string) (any, bool) {
 	tokens, err := Split(pointer)
 	if err != nil || len(tokens) == 0 {

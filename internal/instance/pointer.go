@@ -35,7 +35,7 @@ func Split(pointer string) ([]string, error) {
 			continue
 		}
 		if rest := strings.ReplaceAll(strings.ReplaceAll(t, "~0", ""), "~1", ""); strings.Contains(rest, "~") {
-			return nil, fmt.Errorf("%q is not a JSON Pointer: a ~ stands before neither 0 nor 1", pointer)
+			return nil, fmt.Errorf("%q is not a JSON Pointer: a ~ is followed by neither 0 nor 1", pointer)
 		}
 		tokens[i] = unescaper.Replace(t)
 	}

@@ -23,7 +23,7 @@ func beyond(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 	return append(found, undocumented(c, a, ctx, doc)...)
 }
 
-// minSecret is the shortest secret that is looked for: shorter texts stand in
+// minSecret is the shortest secret that is looked for: shorter texts are in
 // answers by chance.
 const minSecret = 8
 
@@ -78,11 +78,11 @@ func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.D
 	case d.Media == nil || len(a.Body) == 0:
 		return nil
 	case !slices.Contains(d.Media, doc.Media) && !slices.ContainsFunc(d.Media, func(m string) bool { return covers(m, doc.Media) }):
-		return one("Content-Type", "an answer of %s is %s, where %s is documented", StatusText(a.Status), orNothing(doc.Media), strings.Join(d.Media, " or "))
+		return one("Content-Type", "the answer %s is %s, but %s is documented", StatusText(a.Status), orNothing(doc.Media), strings.Join(d.Media, " or "))
 	case d.How == "" || doc.Value == nil || a.Truncated || strings.HasSuffix(doc.Media, "xml"):
 		return nil
 	}
-	return one(d.At, "the body of %s departs from its documented schema at %s: %s", StatusText(a.Status), shownPlace(d.At), d.How)
+	return one(d.At, "the body of %s does not match its documented schema at %s: %s", StatusText(a.Status), shownPlace(d.At), d.How)
 }
 
 func orNothing(media string) string {
@@ -99,7 +99,7 @@ func shownPlace(at string) string {
 	return at
 }
 
-// covers tells whether a documented range such as application/* takes a media type.
+// covers reports whether a documented range such as application/* takes a media type.
 func covers(documented, media string) bool {
 	head, star := strings.CutSuffix(documented, "*")
 	return star && (head == "*/" || strings.HasPrefix(media, head))

@@ -34,7 +34,7 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 		}
 		best, by := rule.Missed, -1
 		for i, n := range reading.Fields {
-			s := stands(f, n)
+			s := fit(f, n)
 			if s < rule.Right && inAlternative(c, f, n) {
 				s = rule.Right
 			}
@@ -58,7 +58,7 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	found = append(found, notPointers(reading)...)
 	var astray []layout.Named
 	for i, n := range reading.Fields {
-		if !touched[i] && !besideAlternative(c, n) && !mayBeBlamed(c, n) {
+		if !touched[i] && !nearAlternative(c, n) && !mayBeBlamed(c, n) {
 			astray = append(astray, n)
 		}
 	}
@@ -73,9 +73,9 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	return found
 }
 
-// stands tells how a name stands for a flaw. A name inside the field is the
+// fit tells how well a name tells of a flaw. A name inside the field is the
 // field's: rules of a whole list or object are often reported at an entry.
-func stands(f exchange.Flaw, n layout.Named) rule.Blame {
+func fit(f exchange.Flaw, n layout.Named) rule.Blame {
 	fit := n.Name.Fits(f.Pointer)
 	switch fit {
 	case layout.Exact, layout.Below:
@@ -115,8 +115,8 @@ func calledFor(f exchange.Flaw, n layout.Named) rule.Blame {
 	return rule.Missed
 }
 
-// inAlternative tells whether a flaw lies inside a oneOf or anyOf and the name
-// is of the place where that stands: which branch was meant is open.
+// inAlternative reports whether a flaw lies inside a oneOf or anyOf and the name
+// is of the place where that is: which branch was meant is open.
 func inAlternative(c exchange.Case, f exchange.Flaw, n layout.Named) bool {
 	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
 		fit := n.Name.Fits(at)
@@ -124,9 +124,9 @@ func inAlternative(c exchange.Case, f exchange.Flaw, n layout.Named) bool {
 	})
 }
 
-// besideAlternative tells whether a name is of something inside a oneOf or
+// nearAlternative reports whether a name is of something inside a oneOf or
 // anyOf that has a flaw inside: readers report what the other branches miss.
-func besideAlternative(c exchange.Case, n layout.Named) bool {
+func nearAlternative(c exchange.Case, n layout.Named) bool {
 	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
 		fit := n.Name.Fits(at)
 		inside := fit == layout.Exact || fit == layout.Below || at == ""
@@ -134,7 +134,7 @@ func besideAlternative(c exchange.Case, n layout.Named) bool {
 	})
 }
 
-// mayBeBlamed tells whether a name is of a field that a business rule speaks of
+// mayBeBlamed reports whether a name is of a field that a business rule speaks of
 // which the flaw breaks as well.
 func mayBeBlamed(c exchange.Case, n layout.Named) bool {
 	return slices.ContainsFunc(c.MayBlame, func(at string) bool {
@@ -148,13 +148,13 @@ func vaguely(f exchange.Flaw, n layout.Named) Finding {
 	var message string
 	switch n.Name.Fits(f.Pointer) {
 	case layout.Spelling:
-		message = fmt.Sprintf("%s is named as %s, in another spelling than the request's", f.Pointer, name)
+		message = fmt.Sprintf("%s is named as %s, spelt differently from the request", f.Pointer, name)
 	case layout.NoIndex:
 		message = fmt.Sprintf("%s is named as %s, without the index, so that a client cannot tell which element is meant", f.Pointer, name)
 	case layout.NameOnly:
 		message = fmt.Sprintf("%s is named as %s, without what it is part of", f.Pointer, name)
 	default:
-		message = fmt.Sprintf("%s is wrong and %s is named, which holds it", f.Pointer, name)
+		message = fmt.Sprintf("%s is invalid, but %s is named, which contains it", f.Pointer, name)
 	}
 	return finding("vague-field", f.Pointer, n.At, message)
 }
@@ -167,20 +167,20 @@ func notPointers(r layout.Reading) []Finding {
 	}
 	for _, n := range r.Fields {
 		if !n.Name.IsPointer() {
-			return []Finding{finding("broken-pointer", "", instance.Join(n.At, "pointer"), fmt.Sprintf("the member pointer holds %q, which is no JSON Pointer", n.Name.Raw))}
+			return []Finding{finding("broken-pointer", "", instance.Join(n.At, "pointer"), fmt.Sprintf("the member pointer holds %q, which is not a JSON Pointer", n.Name.Raw))}
 		}
 	}
 	return nil
 }
 
-// misplaced judges names that stand for no flaw: fields that were right, or
+// misplaced judges names that tell of no flaw: fields that were right, or
 // pointers to nothing.
 func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 	var found []Finding
 	for _, n := range astray {
 		switch {
 		case n.InRequest && n.Name.Fits("") == layout.Exact:
-			// The body as a whole, named beside the field.
+			// The body as a whole, named in addition to the field.
 		case n.InRequest:
 			words := ""
 			if n.Message != "" {
@@ -188,7 +188,7 @@ func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 			}
 			found = append(found, finding("wrong-field", fieldOf(c), n.At, fmt.Sprintf("%q is blamed%s, though only %s", n.Name.Raw, words, wrongOnes(c))))
 		case n.Name.IsPointer():
-			found = append(found, finding("broken-pointer", fieldOf(c), n.At, fmt.Sprintf("%q leads to no field of the request, while %s", n.Name.Raw, wrongOnes(c))))
+			found = append(found, finding("broken-pointer", fieldOf(c), n.At, fmt.Sprintf("%q does not lead to any field of the request; %s", n.Name.Raw, wrongOnes(c))))
 		}
 		if len(found) > 0 {
 			break // one tells it
@@ -199,20 +199,20 @@ func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 
 func wrongOnes(c exchange.Case) string {
 	if len(c.Flaws) == 1 {
-		return c.Flaws[0].Pointer + " was wrong"
+		return c.Flaws[0].Pointer + " is invalid"
 	}
-	return fmt.Sprintf("%d other fields were wrong", len(c.Flaws))
+	return fmt.Sprintf("%d other fields are invalid", len(c.Flaws))
 }
 
 func noFieldErrors(c exchange.Case, doc problem.Document) Finding {
 	where := fieldOf(c)
-	subject := shownPointer(where) + " was wrong"
+	subject := shownPointer(where) + " is invalid"
 	if len(c.Flaws) > 1 {
-		subject = fmt.Sprintf("%d fields were wrong", len(c.Flaws))
+		subject = fmt.Sprintf("%d fields are invalid", len(c.Flaws))
 	}
 	for _, f := range c.Flaws {
 		if sentence, ok := layout.Mentions(doc.Value, f.Pointer); ok {
-			return finding("no-field-errors", where, "", fmt.Sprintf("%s, and the name stands only inside a sentence: “%s”", subject, shorten(sentence)))
+			return finding("no-field-errors", where, "", fmt.Sprintf("%s, and it is named only inside a sentence: “%s”", subject, shorten(sentence)))
 		}
 	}
 	return finding("no-field-errors", where, "", subject+", and the answer names no field at all")
@@ -229,10 +229,10 @@ func omitted(c exchange.Case, missing, reported []exchange.Flaw, r layout.Readin
 		}
 		what := fieldOf(c)
 		if len(c.Flaws) > 1 {
-			what = fmt.Sprintf("none of the %d wrong fields", len(c.Flaws))
-			return []Finding{finding("missed-field", "", r.Where, what+" is named; named is "+strings.Join(named, ", "))}
+			what = fmt.Sprintf("none of the %d invalid fields", len(c.Flaws))
+			return []Finding{finding("missed-field", "", r.Where, what+" is reported, only "+strings.Join(named, ", "))}
 		}
-		return []Finding{finding("missed-field", what, r.Where, what+" was wrong and is not named; named is "+strings.Join(named, ", "))}
+		return []Finding{finding("missed-field", what, r.Where, what+" is invalid, but only "+strings.Join(named, ", ")+" is reported")}
 	}
 	last := rule.Decoding
 	for _, f := range reported {
@@ -241,7 +241,7 @@ func omitted(c exchange.Case, missing, reported []exchange.Flaw, r layout.Readin
 	if !slices.ContainsFunc(missing, func(f exchange.Flaw) bool { return rule.StageOf(f) <= last }) {
 		return nil
 	}
-	return []Finding{finding("one-at-a-time", "", r.Where, fmt.Sprintf("%d fields were wrong and %s reported; not reported: %s", len(missing)+len(reported), count(len(reported)), list(missing)))}
+	return []Finding{finding("one-at-a-time", "", r.Where, fmt.Sprintf("%d fields are invalid and %s reported; not reported: %s", len(missing)+len(reported), count(len(reported)), list(missing)))}
 }
 
 func count(n int) string {

@@ -23,7 +23,7 @@ func TestBusinessVerdicts(t *testing.T) {
 	}
 	both := `{"title":"Invalid","errors":[{"pointer":"#/name","detail":"a"},{"pointer":"#/flag","detail":"b"}]}`
 	says := func(c exchange.Case, text string) exchange.Case { c.Expect.Says = text; return c }
-	beside := func(c exchange.Case, at ...string) exchange.Case { c.MayBlame = at; return c }
+	allowing := func(c exchange.Case, at ...string) exchange.Case { c.MayBlame = at; return c }
 	for _, x := range []struct {
 		name string
 		c    exchange.Case
@@ -33,8 +33,8 @@ func TestBusinessVerdicts(t *testing.T) {
 		{"a conflict need not name the field", broken(t, exchange.Duplicate, "/name unique"), answer(409, problemMedia, `{"title":"Taken"}`), ""},
 		{"a duplicate among the fields", broken(t, exchange.Duplicate, "/name unique"), answer(422, problemMedia, named("/name", "is taken")), ""},
 		{"a duplicate that names nothing", broken(t, exchange.Duplicate, "/name unique"), answer(422, problemMedia, `{"title":"Taken"}`), "error no-field-errors"},
-		{"a field beside may be blamed", beside(broken(t, exchange.Constraint, "/name maxLength"), "/flag"), answer(422, problemMedia, both), ""},
-		{"a field beside may not stand alone", beside(broken(t, exchange.Constraint, "/name maxLength"), "/flag"), answer(422, problemMedia, named("/flag", "x")), "error missed-field"},
+		{"another field may be blamed", allowing(broken(t, exchange.Constraint, "/name maxLength"), "/flag"), answer(422, problemMedia, both), ""},
+		{"another field alone is not enough", allowing(broken(t, exchange.Constraint, "/name maxLength"), "/flag"), answer(422, problemMedia, named("/flag", "x")), "error missed-field"},
 		{"another field may not", broken(t, exchange.Constraint, "/name maxLength"), answer(422, problemMedia, both), "error wrong-field"},
 		{"the message is right", says(broken(t, exchange.Constraint, "/name holds"), "(?i)digit"), answer(422, problemMedia, named("/name", "needs a Digit")), ""},
 		{"the message is another", says(broken(t, exchange.Constraint, "/name holds"), "digit"), answer(422, problemMedia, named("/name", "is not valid")), "error wrong-message"},

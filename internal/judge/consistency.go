@@ -17,7 +17,7 @@ import (
 // Fingerprint is what a rejection has in common with others, or not.
 type Fingerprint struct {
 	Form     string   // the media type, and what the body is
-	Members  []string // of a JSON object that is no problem document
+	Members  []string // of a JSON object that is not a problem document
 	Type     string   // of a problem document with a type of its own
 	Title    string
 	Where    string          // where fields are named, as a pattern; "" where none is
@@ -151,9 +151,9 @@ func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Fingerpri
 	}
 }
 
-// settled are the classes for which an API should have one status. For the
+// uniform are the classes for which an API should have one status. For the
 // others several are right side by side.
-var settled = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter}
+var uniform = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter}
 
 // add takes in a judged case.
 func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
@@ -163,7 +163,7 @@ func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
 	}
 	tallied(w.forms, "", t.Form+" "+strings.Join(t.Members, ","), c, t)
 	ofFields := slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.In != "request" })
-	if t.Right && slices.Contains(settled, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
+	if t.Right && slices.Contains(uniform, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
 		tallied(w.statuses, string(c.Expect.Class), fmt.Sprint(a.Status), c, t)
 	}
 	if t.Type != "" && t.Right { // a wrong status is said
@@ -206,11 +206,11 @@ func (t *tally) others(but *sight) []*sight {
 	return out
 }
 
-// usual tells whether a way is seen so much more often than the rest that the
+// usual reports whether a way is seen so much more often than the rest that the
 // rest is odd.
 func (t *tally) usual(s *sight) bool { return s.count >= 5 && s.count*5 >= t.total*3 }
 
-// learned is the layout that most answers have; false where there is none.
+// learned is the layout that most answers have; false if there is none.
 func (w *consistency) learned() (Layout, bool) {
 	t := w.wheres["body"]
 	for _, in := range slices.Sorted(maps.Keys(w.wheres)) {
@@ -273,7 +273,7 @@ func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 }
 
 // mostAlike is the form that most others are like, with how many they are: an
-// extra member is no other layout.
+// extra member is not another layout.
 func (t *tally) mostAlike() (best *sight, count int) {
 	list := t.others(nil)
 	for _, s := range list {
@@ -297,7 +297,7 @@ func form(t *Fingerprint) string {
 	return fmt.Sprintf("%s with %s", t.Form, strings.Join(t.Members, ", "))
 }
 
-// alike tells whether two answers have one layout: the same media type, and of
+// alike reports whether two answers have one layout: the same media type, and of
 // plain JSON at least half of the members.
 func alike(a, b *Fingerprint) bool {
 	if a.Form != b.Form {
@@ -369,7 +369,7 @@ func (w *consistency) oddStatuses(add func(*sight, string, string) *Finding) {
 			key := way(t, s) + " " + few(s.ops)
 			o := by[key]
 			if o == nil {
-				o = &odd{sight: *s, message: fmt.Sprintf("mostly answered with %s (%d of %d), and here with %s: %s", way(t, best), best.count, t.total, way(t, s), places(s))}
+				o = &odd{sight: *s, message: fmt.Sprintf("violations usually get %s here (%d of %d); these got %s: %s", way(t, best), best.count, t.total, way(t, s), places(s))}
 				o.sight.count = 0
 				by[key] = o
 				list = append(list, o)
@@ -379,7 +379,7 @@ func (w *consistency) oddStatuses(add func(*sight, string, string) *Finding) {
 		}
 	}
 	for _, o := range list {
-		add(&o.sight, "odd-status", fmt.Sprintf("flaws of the sort %s are %s", strings.Join(o.classes, ", "), o.message))
+		add(&o.sight, "odd-status", strings.Join(o.classes, ", ")+" "+o.message)
 	}
 }
 
@@ -426,7 +426,7 @@ func (w *consistency) drift(add func(*sight, string, string) *Finding) {
 		t := w.titles[title]
 		best := t.most()
 		for _, s := range t.others(best) {
-			f := add(s, "title-drift", fmt.Sprintf("the title %q stands for the type %s here and for %s in %d of %d answers", title, way(t, s), way(t, best), best.count, t.total))
+			f := add(s, "title-drift", fmt.Sprintf("the title %q belongs to the type %s here and to %s in %d of %d answers", title, way(t, s), way(t, best), best.count, t.total))
 			f.Severity = Note // types may share their words
 		}
 	}

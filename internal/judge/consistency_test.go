@@ -78,7 +78,7 @@ func TestWhatARunShows(t *testing.T) {
 		{"the errors change their type", append(times(20, name, plain(422, `{"errors":[{"path":"name","message":"x"}],"code":1}`)), times(3, syntax, plain(400, `{"message":"x"}`))...),
 			[]string{"odd-layout: application/json with message, where 20 of 23 rejections are application/json with code, errors"}},
 		{"another status", append(times(20, name, sound), times(3, name, answer(400, problemMedia, strings.Replace(strings.Replace(named("#/name"), "422", "400", 1), "invalid", "other", 1)))...),
-			[]string{"title-drift: the title \"Invalid\" stands for", "odd-status: flaws of the sort constraint are mostly answered with 422 (20 of 23), and here with 400"}},
+			[]string{"title-drift: the title \"Invalid\" belongs to the type", "odd-status: constraint violations usually get 422 here (20 of 23); these got 400"}},
 		{"titles that vary", append(times(20, name, titled("a", "Invalid", 422)), times(2, name, titled("a", "Invalid name", 422))...),
 			[]string{"title-drift: the type https://harbour.example/a has the title \"Invalid name\" here and \"Invalid\" in 20 of 22 answers"}},
 	} {
@@ -190,7 +190,7 @@ func TestBeyondTheWords(t *testing.T) {
 		want string
 	}{
 		{"sound", answer(422, problemMedia, sound), Context{Proven: true, Control: time.Millisecond}, ""},
-		{"sound: a short secret stands there by chance", answer(422, problemMedia, strings.Replace(sound, "is wrong", "too short", 1)), Context{Proven: true}, ""},
+		{"sound: a short secret is there by chance", answer(422, problemMedia, strings.Replace(sound, "is wrong", "too short", 1)), Context{Proven: true}, ""},
 		{"a secret", answer(422, problemMedia, strings.Replace(sound, "is wrong", "not tide tables of old", 1)), Context{Proven: true}, "echoes-secret"},
 		{"sound: markup in JSON", answer(422, problemMedia, strings.Replace(sound, "is wrong", exchange.Markup, 1)), Context{Proven: true}, ""},
 		{"markup in a page", answer(422, "text/html", "<p>"+exchange.Markup), Context{Proven: true}, "unsafe-html not-problem"},

@@ -16,7 +16,7 @@ const manual = "../../docs/findings.md"
 func TestTheManualListsEveryFinding(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("# Findings\n\nWhat can be wrong with an answer, gravest first. `obiter explain CODE` prints the same. Errors fail a run (exit status 1), warnings and notes do not.\n" +
-		"A finding marked *by itself* stands whether or not the operation's control was accepted; the others need that proof.\n\n| finding | severity | |\n|---|---|---|\n")
+		"A finding marked *by itself* counts whether or not the operation's control was accepted; the others need that proof.\n\n| finding | severity | |\n|---|---|---|\n")
 	for _, c := range Codes {
 		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.Code, c.Code, c.Severity, c.Title)
 	}

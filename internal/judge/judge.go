@@ -43,7 +43,7 @@ const (
 	Unproven Verdict = "unproven"
 )
 
-// Context is what is known beside a case and its answer.
+// Context is what is known in addition to a case and its answer.
 type Context struct {
 	Proven     bool                 // the operation's control was accepted; not used for a control itself
 	Control    time.Duration        // how long that took; 0: not known
@@ -217,7 +217,7 @@ func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 func said(c exchange.Case) string {
 	switch {
 	case len(c.Flaws) > 1:
-		return fmt.Sprintf("a request with %d fields wrong", len(c.Flaws))
+		return fmt.Sprintf("a request with %d invalid fields", len(c.Flaws))
 	case c.Flaws[0].In == "request":
 		return "a request (" + c.Flaws[0].Reason + ")"
 	}
@@ -235,14 +235,14 @@ func fieldOf(c exchange.Case) string {
 func accepted(c exchange.Case, a exchange.Answer, doc problem.Document, field string) Finding {
 	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s%s", said(c), StatusText(a.Status), stored(c, a)))
 	if doc.Object["error"] != nil || doc.Object["errors"] != nil || doc.Media == "application/problem+json" {
-		f.Message += ", though its body speaks of an error" + quoted(a)
+		f.Message += ", although its body reports an error" + quoted(a)
 	}
 	if c.Expect.Class == exchange.Method {
 		f.Message = fmt.Sprintf("the description has no %s on this path, and yet it was answered with %s", c.Request.Method, StatusText(a.Status))
 	}
 	if isBlank(c) {
 		f.Severity = Warning
-		f.Message += "; to many a reader an empty value is none"
+		f.Message += "; many readers treat an empty value as absent"
 	}
 	if rule.Of(c.Flaws[0]).Success == rule.Doubtful || c.Request.Method == http.MethodDelete && c.Flaws[0].In == "path" { // what is not there is gone
 		f.Severity = Warning
@@ -282,7 +282,7 @@ func shortValue(v any) string {
 	return text
 }
 
-// isBlank tells whether what is wrong is a field in a query or a form that is
+// isBlank reports whether what is wrong is a field in a query or a form that is
 // sent with nothing in it. OpenAPI asks for allowEmptyValue where that may be
 // (3.0.3, "Parameter Object"), yet untouched fields of a form are sent so.
 func isBlank(c exchange.Case) bool {
@@ -303,7 +303,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 	var found []Finding
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	if !right {
-		found = append(found, finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; %s would be right", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses))))
+		found = append(found, finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses))))
 	}
 	for code, header := range map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnauthorized: "WWW-Authenticate"} {
 		if _, there := a.Header[http.CanonicalHeaderKey(header)]; a.Status == code && !there {
@@ -351,7 +351,7 @@ func oneOf(statuses []int) string {
 	return strings.Join(out, " or ")
 }
 
-// asksForField tells whether the answer has to name a field: the flaw is one of
+// asksForField reports whether the answer has to name a field: the flaw is one of
 // fields, and not of the body or the request as a whole.
 func asksForField(c exchange.Case, status int) bool {
 	switch c.Expect.Class {
@@ -376,7 +376,7 @@ func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Fi
 	}
 	var words []string
 	for _, n := range reading.Fields {
-		if n.Message != "" && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.Pointer == "" || stands(f, n) > rule.Missed }) {
+		if n.Message != "" && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.Pointer == "" || fit(f, n) > rule.Missed }) {
 			words = append(words, n.Message)
 		}
 	}
@@ -386,7 +386,7 @@ func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Fi
 	if len(words) == 0 || slices.ContainsFunc(words, says.MatchString) {
 		return nil // where the field is not named, that is said
 	}
-	return []Finding{finding("wrong-message", c.Flaws[0].Pointer, "", fmt.Sprintf("the message is “%s”; it has to match %s", shorten(words[0]), c.Expect.Says))}
+	return []Finding{finding("wrong-message", c.Flaws[0].Pointer, "", fmt.Sprintf("the message is “%s”; it must match %s", shorten(words[0]), c.Expect.Says))}
 }
 
 // otherwise finds a name that is written in another way than the configuration

@@ -12,7 +12,7 @@ import (
 
 const control = `{"name":"Aurora","length_m":12.5,"flag":"NO","crew":[{"name":"a","rank":"mate"},{"name":"b","rank":"cook"}],"cargo":{"weight_t":3}}`
 
-// judged judges with nothing known beside.
+// judged judges with nothing else known.
 func judged(c exchange.Case, a exchange.Answer, proven bool) (Verdict, []Finding) {
 	j := Case(c, a, Context{Proven: proven})
 	return j.Verdict, j.Findings
@@ -78,7 +78,7 @@ func named(pointers ...string) string {
 	return `{"type":"https://harbour.example/invalid","title":"Invalid","status":422,"errors":[` + strings.Join(entries, ",") + `]}`
 }
 
-// An empty value of a query or a form is none to many frameworks, and the
+// Many frameworks treat an empty value of a query or a form as absent, and the
 // default is taken; a value that is there and wrong is another matter.
 func TestEmptyValuesAreOftenNone(t *testing.T) {
 	form := [][2]string{{"Content-Type", "application/x-www-form-urlencoded"}}
@@ -135,7 +135,7 @@ func TestVerdicts(t *testing.T) {
 		{"sound with 400", name, answer(400, problemMedia, strings.Replace(named("#/name"), "422", "400", 1)), ""},
 		{"sound: a pointer without its #", name, answer(422, problemMedia, named("/name")), ""},
 		{"sound: percent-encoded", broken(t, exchange.Constraint, "/a~1b required"), answer(422, problemMedia, named("#/a%7E1b")), ""},
-		{"sound: the body named beside the field", name, answer(422, problemMedia, named("#", "#/name")), ""},
+		{"sound: the body named in addition to the field", name, answer(422, problemMedia, named("#", "#/name")), ""},
 		{"sound: an unknown member at its object", unknown, answer(422, problemMedia, named("#/cargo")), ""},
 		{"sound: an unknown member at itself", unknown, answer(422, problemMedia, named("#/cargo/colour")), ""},
 		{"sound: a list's rule at an element", broken(t, exchange.Constraint, "/crew uniqueItems"), answer(422, problemMedia, named("#/crew/1")), ""},
@@ -152,7 +152,7 @@ func TestVerdicts(t *testing.T) {
 		{"sound: the decoder's stage first", broken(t, exchange.Constraint, "/name minLength", "/flag type"), answer(400, problemMedia, `{"errors":[{"pointer":"#/flag","detail":"x"}]}`), ""},
 		{"sound: presence before limits", broken(t, exchange.Constraint, "/name minLength", "/flag required"), answer(422, problemMedia, named("#/flag")), ""},
 
-		{"sound: what another branch misses beside the field", choice, answer(422, problemMedia, named("#/cargo/volume", "#/cargo/weight_t")), ""},
+		{"sound: what another branch misses in addition to the field", choice, answer(422, problemMedia, named("#/cargo/volume", "#/cargo/weight_t")), ""},
 		{"sound: the place of the alternatives", choice, answer(422, problemMedia, named("#/cargo")), ""},
 		{"sound: a header in another letter case", header, answer(400, problemMedia, strings.Replace(named("#/x-tide"), "422", "400", 1)), ""},
 		{"sound: a parameter by its place and name", query, answer(422, problemMedia, named("#/query/limit")), ""},
@@ -198,7 +198,7 @@ func TestVerdicts(t *testing.T) {
 		{"another spelling", broken(t, exchange.Constraint, "/length_m maximum"), answer(422, problemMedia, `{"errors":{"LengthM":["x"]}}`), "vague-field"},
 		{"missing, told at the parent by name", missing, answer(422, problemMedia, `{"errors":[{"pointer":"#/cargo","detail":"weight_t is missing"}]}`), "vague-field"},
 		{"missing at the top, told at the body by name", broken(t, exchange.Constraint, "/name required"), answer(422, problemMedia, `{"errors":[{"pointer":"","detail":"must have name"}]}`), "vague-field"},
-		{"a pointer that is none", name, answer(422, problemMedia, `{"errors":[{"pointer":"name","detail":"x"}]}`), "broken-pointer"},
+		{"what is not a pointer", name, answer(422, problemMedia, `{"errors":[{"pointer":"name","detail":"x"}]}`), "broken-pointer"},
 		{"a pointer to nothing", name, answer(422, problemMedia, named("#/nothing")), "broken-pointer"},
 		{"one of two", two, answer(422, problemMedia, named("#/name")), "one-at-a-time"},
 		{"one of two decoder's errors", broken(t, exchange.Constraint, "/name type", "/flag type"), answer(422, problemMedia, named("#/name")), "one-at-a-time"},
@@ -306,7 +306,7 @@ func TestServerTextIsShortened(t *testing.T) {
 		t.Errorf("%d characters are quoted", n)
 	}
 	if Words(answer(400, "text/plain", "\xff")) != "" {
-		t.Error("bytes that are no text are quoted")
+		t.Error("bytes that are not text are quoted")
 	}
 }
 

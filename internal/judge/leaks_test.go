@@ -12,7 +12,7 @@ func TestLeaks(t *testing.T) {
 		"a Python stack trace":        {"Traceback (most recent call last):\n", "The traceback of the cargo is missing"},
 		"a Python source line":        {`File "/srv/harbour/desk.py", line 12, in book`, `File "manifest.csv", line 12, is empty`},
 		"a Node.js stack trace":       {"TypeError: x\n    at book (/srv/harbour/desk.js:12:9)", "Moor\n    at berth C (12:09)"},
-		"a path of a Node.js package": {"/srv/harbour/node_modules/body-parser/lib", "the folder node_modules is none of ours"},
+		"a path of a Node.js package": {"/srv/harbour/node_modules/body-parser/lib", "the folder node_modules is not ours"},
 		"a .NET stack trace":          {"   at Harbour.Desk.Book(Vessel v) in /src/Desk.cs:line 12", "   at the quay (north) in line 12"},
 		"a .NET class name":           {"System.FormatException: Input string was not in a correct format", "System.alarm is off"},
 		"a .NET type name":            {"The JSON value could not be converted to System.Int32", "The value could not be converted to an integer"},

@@ -48,7 +48,7 @@ func TestRecordedAnswers(t *testing.T) {
 		{"sound: all of two", constraint, "/name minLength,/flag pattern", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/name","detail":"a"},{"pointer":"#/flag","detail":"b"}]}`, ""},
 		{"sound: missing members before limits", constraint, "/name minLength,/flag required", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/flag","detail":"missing"}]}`, ""},
 		{"sound: 404 for an id of nothing", exchange.NotFound, "/id unknown-id", 404, problemMedia, `{"type":"about:blank","title":"Not Found","status":404}`, ""},
-		{"sound: a rule of a list at the entry", constraint, "/crew uniqueItems", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/crew/1","detail":"stands twice"}]}`, ""},
+		{"sound: a rule of a list at the entry", constraint, "/crew uniqueItems", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/crew/1","detail":"appears twice"}]}`, ""},
 		{"sound: words that only look like code", constraint, "/name minLength", 422, problemMedia, `{` + uri + `,"detail":"Look at the form (line 3) and update the vessel, then select a berth from the list.","errors":[{"pointer":"#/name","detail":"x"}]}`, ""},
 
 		// Java.

@@ -27,7 +27,7 @@ func NewSnapshot(first, second any) Snapshot {
 	return s
 }
 
-// Usable tells whether the readings have anything in common.
+// Usable reports whether the readings have anything in common.
 func (s Snapshot) Usable() bool { return s.usable }
 
 // With is the snapshot at another reading.

@@ -71,8 +71,8 @@ func TestAnswersAreRead(t *testing.T) {
 		{"below other members", `{"error":{"code":3,"details":[{"field":"name","issue":"short"}]}}`, "name=short", "/error/details/*/field"},
 		{"the code is not the field", `{"errors":[{"code":"type","field":"name","message":"x"},{"code":"type","field":"length_m","message":"y"}]}`, "name=x; length_m=y", "/errors/*/field"},
 		{"a sentence names nothing", `{"title":"no","detail":"the name is too short"}`, "", ""},
-		{"the members of a problem are no fields", `{"type":"about:blank","title":"Bad","status":400,"detail":"no"}`, "", ""},
-		{"a reference is no field", `{"title":"Bad","name":"req-123"}`, "", ""},
+		{"the members of a problem are not fields", `{"type":"about:blank","title":"Bad","status":400,"detail":"no"}`, "", ""},
+		{"a reference is not a field", `{"title":"Bad","name":"req-123"}`, "", ""},
 		{"an echo of the request", `{"title":"Bad","received":{"name":"x","type":"tug"}}`, "", ""},
 		{"an empty list", `{"errors":[]}`, "", ""},
 		{"sentences in a list", `{"errors":["name is too short"]}`, "", ""},
@@ -116,7 +116,7 @@ func FuzzReadAnswer(f *testing.F) {
 		for _, n := range Read(doc, vocabulary(t)).Fields {
 			n.Name.Fits("/crew/0/name")
 			if _, ok := instance.Get(doc, n.At); !ok {
-				t.Fatalf("nothing stands at %q", n.At)
+				t.Fatalf("nothing is at %q", n.At)
 			}
 		}
 	})

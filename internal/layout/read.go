@@ -12,7 +12,7 @@ type Named struct {
 	Name      Name
 	Message   string
 	At        string // JSON Pointer into the answer
-	InRequest bool   // the name stands for a field of the request
+	InRequest bool   // the name is that of a field of the request
 }
 
 // Reading is what an answer says about fields.
@@ -283,7 +283,7 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 	}
 }
 
-// inParallel reads a list that stands where the request has one, with a map of
+// inParallel reads a list in a place where the request has one, with a map of
 // errors for each element: {"crew": [{}, {"rank": ["is unknown"]}]}.
 func (s *search) inParallel(r *Reading, at string, path []string, list []any, nesting int) bool {
 	if sent, ok := instance.Get(s.vocabulary.body, key(path)); !ok || instance.Type(sent) != "array" {
@@ -323,7 +323,7 @@ func pathName(keys []string) Name {
 	return n
 }
 
-// echoes tells whether what looks like a message is the request's own value.
+// echoes reports whether what looks like a message is the request's own value.
 func (s *search) echoes(keys []string, v any) bool {
 	sent, ok := instance.Get(s.vocabulary.body, key(keys))
 	return ok && instance.Equal(sent, v)
@@ -374,7 +374,7 @@ func Mentions(doc any, pointer string) (string, bool) {
 	return found, found != ""
 }
 
-// hasWord tells whether a name stands in a text, in any spelling of it.
+// hasWord reports whether a name is in a text, in any spelling of it.
 func hasWord(text, name string) bool {
 	if name == "" {
 		return false
@@ -382,5 +382,5 @@ func hasWord(text, name string) bool {
 	return strings.Contains(strings.ToLower(text), strings.ToLower(name)) || strings.Contains(level(text), level(name))
 }
 
-// Speaks tells whether a message names the field in words.
+// Speaks reports whether a message names the field in words.
 func (n Named) Speaks(pointer string) bool { return hasWord(n.Message, instance.Last(pointer)) }

@@ -201,7 +201,7 @@ func dotted(text string) []string {
 	return out
 }
 
-// IsPointer tells whether the name is written as a JSON Pointer.
+// IsPointer reports whether the name is written as a JSON Pointer.
 func (n Name) IsPointer() bool { return n.Notation == Pointer || n.Notation == Fragment }
 
 // Fits tells how the name fits a field of the request.
@@ -246,7 +246,7 @@ func fit(name, target []string) Fit {
 	return None
 }
 
-// Has tells whether the name stands for any field at all.
+// Has reports whether the name is that of any field.
 func (v *Vocabulary) Has(n Name) bool {
 	for _, r := range n.readings {
 		if len(r) == 0 || v.exact[key(r)] || v.noIndex[key(withoutIndexes(r))] || v.loose[key(levelled(withoutIndexes(r)))] {

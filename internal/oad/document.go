@@ -155,7 +155,7 @@ func (d *Document) Referrer(address string) string {
 	return ""
 }
 
-// At is the value at a location, references followed; false where there is none.
+// At is the value at a location, references followed; false if there is none.
 func (d *Document) At(loc document.Location) (any, bool) {
 	_, v, err := d.Resolve(loc)
 	return v, err == nil

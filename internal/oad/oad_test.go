@@ -108,7 +108,7 @@ func TestSchemasOf30AreRewritten(t *testing.T) {
 	for _, c := range []struct{ name, version, in, want string }{
 		{"nullable", "3.0.3", `{"type":"string","nullable":true}`, `{"nullable":true,"type":["string","null"]}`},
 		{"nullable without type", "3.0.3", `{"nullable":true}`, `{"nullable":true,"x-obiter-murky-null":true}`},
-		{"nullable beside enum", "3.0.3", `{"type":"string","nullable":true,"enum":["a"]}`, `{"enum":["a"],"nullable":true,"type":["string","null"],"x-obiter-murky-null":true}`},
+		{"nullable next to enum", "3.0.3", `{"type":"string","nullable":true,"enum":["a"]}`, `{"enum":["a"],"nullable":true,"type":["string","null"],"x-obiter-murky-null":true}`},
 		{"nullable enum with null", "3.0.3", `{"type":"string","nullable":true,"enum":["a",null]}`, `{"enum":["a",null],"nullable":true,"type":["string","null"]}`},
 		{"exclusive", "3.0.3", `{"minimum":1,"exclusiveMinimum":true,"maximum":5,"exclusiveMaximum":false}`, `{"exclusiveMinimum":1,"maximum":5}`},
 		{"exclusive in 3.1", "3.1.0", `{"minimum":1,"exclusiveMinimum":true}`, `{"exclusiveMinimum":1}`},
@@ -226,7 +226,7 @@ func TestLateFilesAreReadOnce(t *testing.T) {
 				}
 				properties := v.(map[string]any)["properties"].(map[string]any)
 				if got := strings.Join(doc.Order(properties), " "); got != want {
-					t.Errorf("%s: the properties stand in the order %q, want %q", name, got, want)
+					t.Errorf("%s: the properties are in the order %q, want %q", name, got, want)
 				}
 			})
 		}
@@ -271,7 +271,7 @@ func TestABrokenReferenceCostsItsUsers(t *testing.T) {
 	}
 }
 
-// TestPathItemsReferToPathItems: members beside the reference count, and win.
+// TestPathItemsReferToPathItems: members next to the reference count, and win.
 func TestPathItemsReferToPathItems(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{

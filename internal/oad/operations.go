@@ -25,8 +25,8 @@ type Operation struct {
 	Body       *Body       // nil where none is described
 	Responses  []Response
 	Servers    []string            // of the operation or its path; empty: the document's
-	Security   [][]string          // names of schemes: one of the lists is asked for; nil: none
-	Rules      []document.Location // where rules stand that no schema says (x-obiter-rules)
+	Security   [][]string          // names of schemes: one of the lists is required; nil: none
+	Rules      []document.Location // where rules are that no schema says (x-obiter-rules)
 	Skip       string              // why it cannot be used; empty where it can
 
 	at document.Location
@@ -60,7 +60,7 @@ type Media struct {
 	Examples []Example
 }
 
-// Example is a published example and where it stands.
+// Example is a published example and where it is.
 type Example struct {
 	Value any
 	At    document.Location
@@ -99,7 +99,7 @@ type itemLayer struct {
 }
 
 // layers are a path item and those that it refers to, the nearest first: members
-// beside a $ref count (OpenAPI 3.1.1, section 4.8.9.1).
+// next to a $ref count (OpenAPI 3.1.1, section 4.8.9.1).
 func (d *Document) layers(at document.Location) ([]itemLayer, error) {
 	var out []itemLayer
 	for range 16 {
@@ -276,7 +276,7 @@ func (d *Document) parameter(at document.Location) (Parameter, error) {
 	case "query", "cookie", "querystring":
 		p.Style = "form"
 	default:
-		return p, fmt.Errorf("%s: the parameter %q stands in %q; known are path, query, header and cookie", d.Place(loc), p.Name, p.In)
+		return p, fmt.Errorf("%s: the parameter %q is in %q; expected path, query, header or cookie", d.Place(loc), p.Name, p.In)
 	}
 	p.Required = p.Required || p.In == "path"
 	if s, ok := m["style"].(string); ok {

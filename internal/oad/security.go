@@ -55,8 +55,8 @@ func (d *Document) Schemes() []Scheme {
 }
 
 // security reads the requirements of an operation, or of the document: the
-// names of the schemes that are asked for together, one list for each way. Nil
-// where nothing is asked for, or need not be (OpenAPI 3.1.1, section 4.8.30).
+// names of the schemes that are required together, one list for each way. Nil
+// where nothing is required, or need not be (OpenAPI 3.1.1, section 4.8.30).
 func (d *Document) security(operation map[string]any) [][]string {
 	v, own := operation["security"]
 	if !own {

@@ -13,7 +13,7 @@ import (
 	"obiter/internal/schema"
 )
 
-// answers compiles the schemas of documented answers, when they are asked for.
+// answers compiles the schemas of documented answers, when they are needed.
 // It has a set of its own, so that judging does not wait for planning.
 type answers struct {
 	doc      *oad.Document

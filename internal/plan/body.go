@@ -52,7 +52,7 @@ func (p *Plan) bodyPart(op *Operation) error {
 		}
 	}
 	if len(part.Controls) == 0 {
-		return errors.New("its form has fields that there is no one way to send")
+		return errors.New("its form has fields that cannot be sent unambiguously")
 	}
 	if form == "multipart" {
 		op.Media += "; boundary=" + wire.Boundary
@@ -108,7 +108,7 @@ func usableMedia(list []oad.Media) (m oad.Media, form string, ok bool) {
 	return oad.Media{}, "", false
 }
 
-// IsJSON tells whether a media type is JSON: application/json, or a type with
+// IsJSON reports whether a media type is JSON: application/json, or a type with
 // the suffix +json (RFC 6839, section 3.1). JSON Patch (RFC 6902) is left out:
 // its bodies are programs, not fields.
 func IsJSON(mediaType string) bool {

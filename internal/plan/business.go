@@ -121,7 +121,7 @@ func (p *Plan) keepRules(op *Operation) error {
 	return nil
 }
 
-// impossible tells which rule no valid request was found for, alone or beside
+// impossible tells which rule no valid request was found for, alone or together with
 // the others.
 func (b *bound) impossible(values map[string]any) error {
 	for i, r := range b.holds {
@@ -187,7 +187,7 @@ func (b *bound) alsoBroken(values map[string]any, flaws []exchange.Flaw) []strin
 }
 
 // admit looks at a planted case: an edge is put right where it breaks a rule, a
-// flaw that is none for a service that trims is left out. The reason says why
+// flaw that is not one for a service that trims is left out. The reason says why
 // a case has to be dropped.
 func (e *emitter) admit(part *Part, p flaw.Planted) (value any, mayBlame []string, why string) {
 	b := e.op.bound
@@ -304,7 +304,7 @@ func ordinal(id string) uint64 {
 	return n
 }
 
-// touches tells whether a case is about a field, or something in or around it.
+// touches reports whether a case is about a field, or something in or around it.
 func touches(c *exchange.Case, at string) bool {
 	near := func(f exchange.Flaw) bool {
 		return f.In == "body" && (instance.Within(f.Pointer, at) || f.Pointer != "" && instance.Within(at, f.Pointer))

@@ -37,12 +37,12 @@ func (p *Plan) authorise(op *Operation) error {
 		asked = append(asked, strings.Join(way, " and "))
 	}
 	if p.opt.Authorise {
-		return fmt.Errorf("it asks for credentials (%s), and none are given: credentials: in obiter.yaml, or --header", strings.Join(asked, " or "))
+		return fmt.Errorf("it needs credentials (%s), and none are given: use credentials: in obiter.yaml, or --header", strings.Join(asked, " or "))
 	}
 	return nil
 }
 
-// provided tells whether a value is known for a scheme: one of its own, or a
+// provided reports whether a value is known for a scheme: one of its own, or a
 // header that every request carries.
 func (p *Plan) provided(s oad.Scheme) bool {
 	return s.Kind != "" && (slices.Contains(p.opt.Credentials, s.Name) ||
@@ -59,8 +59,8 @@ func (e *emitter) authorisation(sent) {
 			reason  string
 		}{
 			{"missing", flaw.Quick, "the credential is left out"},
-			{"malformed", flaw.Usual, "the credential is not of its scheme's form"},
-			{"wrong", flaw.Usual, "the credential is of the right form, and is nobody's"},
+			{"malformed", flaw.Usual, "the credential does not have the form of its scheme"},
+			{"wrong", flaw.Usual, "the credential has the right form and is nobody's"},
 		} {
 			if !e.at(v.depth) || v.variant == "malformed" && credential.Kind == "apiKey" { // a key has no form
 				continue

@@ -136,11 +136,11 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 			c.Expect.Says = says.String()
 		}
 	}
-	settled := c.Expect.Statuses != nil
-	if !settled {
+	configured := c.Expect.Statuses != nil
+	if !configured {
 		c.Expect.Statuses = c.Expect.Class.Statuses()
 	}
-	if narrowed := e.op.plan.opt.Statuses[c.Expect.Class]; narrowed != nil && !settled {
+	if narrowed := e.op.plan.opt.Statuses[c.Expect.Class]; narrowed != nil && !configured {
 		c.Expect.Statuses = narrowed
 	}
 	if c.Expect.Statuses == nil {
@@ -153,7 +153,7 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	e.stopped = !e.yield(e.given, c)
 }
 
-// bearsLoss tells whether the answer to a case of a DELETE is the same when the
+// bearsLoss reports whether the answer to a case of a DELETE is the same when the
 // first control has taken the record away.
 func bearsLoss(c exchange.Case) bool {
 	if c.Kind != exchange.Flawed {
@@ -168,7 +168,7 @@ const (
 )
 
 // controls gives out the fullest and the leanest request, then one for each
-// branch that a part has beside.
+// other branch that a part has.
 func (e *emitter) controls() {
 	shapes := []string{fullest, leanest}
 	secrets := map[string][]string{}

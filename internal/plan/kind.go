@@ -22,7 +22,7 @@ type kind struct {
 	field func(config.Rule) string
 	// check finds a rule that can never be broken by a body.
 	check func(r config.Rule, body any) *business.RuleError
-	// admit says why a planted flaw is none under the rule; "" where it is one.
+	// admit says why a planted flaw is not one under the rule; "" where it is one.
 	admit func(r config.Rule, part *Part, p flaw.Planted) string
 	// refresh gives the body that a case sends what the rule demands of it; false
 	// where that cannot be had.

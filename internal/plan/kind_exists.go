@@ -14,7 +14,7 @@ var existsKind = kind{
 	rule: "exists", member: "exists",
 	field: func(r config.Rule) string { return r.Exists },
 	cases: func(e *emitter, r config.Rule, part *Part, control any) {
-		e.broken(r, control, elsewhere(part, control, r.Exists), "exists", "well-formed", "the value is of the right form and names nothing that exists", []string{r.Exists})
+		e.broken(r, control, elsewhere(part, control, r.Exists), "exists", "well-formed", "the value has the right form and names nothing that exists", []string{r.Exists})
 	},
 }
 
@@ -27,7 +27,7 @@ func elsewhere(part *Part, control any, at string) any {
 	}
 	candidates := []any{"0b17e8d3-6c1f-4e57-9f0a-5d1f2a7c4e99", json.Number("2000000011")}
 	if s, ok := now.(string); ok {
-		candidates = append(candidates, turned(s))
+		candidates = append(candidates, otherDigits(s))
 	}
 	for _, v := range candidates {
 		body, ok := instance.Set(control, at, v)
@@ -38,8 +38,8 @@ func elsewhere(part *Part, control any, at string) any {
 	return nil
 }
 
-// turned replaces each digit by another one.
-func turned(s string) string {
+// otherDigits replaces each digit by another one.
+func otherDigits(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r >= '0' && r <= '9' {
 			return '0' + (r-'0'+7)%10

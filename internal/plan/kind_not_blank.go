@@ -16,7 +16,7 @@ var notBlankKind = kind{
 	},
 }
 
-// blank is the control with a text of blanks as long as what stands there; nil
+// blank is the control with a string of spaces as long as the present one; nil
 // where no text does.
 func blank(control any, at string) any {
 	now, _ := instance.Get(control, at)

@@ -26,7 +26,7 @@ var trimmedKind = kind{
 	cases: func(e *emitter, r config.Rule, part *Part, control any) { e.trimmed(part, control, r) },
 }
 
-// trimmedRight tells whether a value is valid once the text at a place has lost
+// trimmedRight reports whether a value is valid once the text at a place has lost
 // its outer blanks.
 func trimmedRight(part *Part, v any, at string) bool {
 	now, _ := instance.Get(v, at)
@@ -47,7 +47,7 @@ func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 	values := e.op.values(fullest)
 	f := exchange.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "blanks-count", Reason: "the text is long enough only by its blanks"}
 	if !ok {
-		e.drop(f, "no text stands there")
+		e.drop(f, "there is no string there")
 		return
 	}
 	text = strings.TrimSpace(text)

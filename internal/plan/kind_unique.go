@@ -36,7 +36,7 @@ var uniqueKind = kind{
 }
 
 // taken is the control with the value that another record has already; nil
-// where there is none.
+// if there is none.
 func taken(control, stored any, at string) any {
 	v, ok := instance.Get(stored, at)
 	if !ok {

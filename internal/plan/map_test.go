@@ -84,7 +84,7 @@ func TestWhatAPlanHasOnce(t *testing.T) {
 	}
 	for op := range only.Operations() {
 		if op.IsWholeAPI() {
-			t.Error("the API as a whole is tried where single operations are asked for")
+			t.Error("the API as a whole is tried where single operations are selected")
 		}
 	}
 }

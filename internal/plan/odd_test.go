@@ -57,7 +57,7 @@ func TestOddSchemasAreBoundedAndNamed(t *testing.T) {
 		"a pattern that nobody can read":  {`{"type":"object","properties":{"a":{"type":"string","pattern":"(?<name"}}}`, ""},
 		"a catastrophic pattern":          {`{"type":"object","properties":{"a":{"type":"string","pattern":"^(a+)+$","maxLength":60}}}`, ""},
 		"nothing is allowed":              {`false`, "no type"},
-		"recursion without an end":        {`{"$ref":"#/components/schemas/Endless"}`, "recurses without end"},
+		"recursion without an end":        {`{"$ref":"#/components/schemas/Endless"}`, "recurses endlessly"},
 		"recursion with an end":           {`{"$ref":"#/components/schemas/Chain"}`, ""},
 		"five thousand values":            {`{"type":"object","properties":{"berth":` + values(5000) + `}}`, ""},
 		"thousands of members":            {members(3_000, false), ""},

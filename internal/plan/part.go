@@ -52,7 +52,7 @@ func ignored(p oad.Parameter) bool {
 	return p.In == "querystring"
 }
 
-// places are where parameters stand, in the order in which they are planned.
+// places are where parameters are, in the order in which they are planned.
 var places = []string{"path", "query", "header", "cookie"}
 
 // parameterParts makes a part of each place that has parameters.
@@ -108,7 +108,7 @@ func (p *Plan) parameterControls(part *Part) error {
 		}
 		if _, ok := part.Sendable(map[string]any{param.Name: v}); !ok {
 			if param.Required {
-				return fmt.Errorf("the %s parameter %q: there is no one way to send its value", part.In, param.Name)
+				return fmt.Errorf("the %s parameter %q: its value cannot be sent unambiguously", part.In, param.Name)
 			}
 			continue
 		}
@@ -174,7 +174,7 @@ func (part *Part) fields(c sample.Control) []flaw.Field {
 	return list
 }
 
-// alternatives lists the fields of a control at which a oneOf or anyOf stands:
+// alternatives lists the fields of a control that have a oneOf or anyOf:
 // what is wrong inside, a service may tell of any branch.
 func (part *Part) alternatives(c sample.Control) []string {
 	var out []string

@@ -28,10 +28,10 @@ type Options struct {
 	Tags  []string
 	Depth flaw.Depth
 	Seed  uint64
-	// Budget caps the cases of an operation beside its controls: each rule once
+	// Budget caps the cases of an operation, controls not counted: each rule once
 	// before any rule twice. 0: no cap.
 	Budget int
-	// Values stand in for examples: path parameters by their names.
+	// Values replace examples: path parameters by their names.
 	Values map[string]any
 	// Bodies are merged over the controls of operations (RFC 7396), by their names.
 	Bodies map[string]any
@@ -196,7 +196,7 @@ func (p *Plan) fill(op *Operation) error {
 	case "HEAD":
 		return errors.New("answers to HEAD have no body to judge")
 	case "OPTIONS", "TRACE", "CONNECT":
-		return errors.New("answered by servers on their own")
+		return errors.New("servers answer it on their own")
 	case "DELETE":
 		if !p.opt.Removable[op.Name()] {
 			return errors.New("a DELETE is sent only to records made for it, and no fixture keeps its path parameters")

@@ -101,7 +101,7 @@ func (e *emitter) contentHeaders(s sent) {
 		if e.otherMedia() != "" {
 			send("wrong-content-type", "absent", "the body is sent without a Content-Type", "", body)
 		}
-		send("wrong-content-encoding", "unknown-coding", "the header Content-Encoding names a coding that there is not", e.op.Media, body, [2]string{"Content-Encoding", "ballast"})
+		send("wrong-content-encoding", "unknown-coding", "the header Content-Encoding names a coding that does not exist", e.op.Media, body, [2]string{"Content-Encoding", "ballast"})
 	}
 	if !IsJSON(e.op.Media) {
 		return
@@ -110,12 +110,12 @@ func (e *emitter) contentHeaders(s sent) {
 		send("wrong-content-type", "other-json", "the body is sent as "+ballast+", which is not among the described media types", ballast, body)
 	}
 	if e.at(flaw.Deep) {
-		send("unusual-charset", "unknown", "the Content-Type has a charset that there is not; JSON has no such parameter (RFC 8259, section 11)", exchange.MediaTypeOf(e.op.Media)+"; charset=ballast", body)
+		send("unusual-charset", "unknown", "the Content-Type has a charset that does not exist; JSON has no such parameter (RFC 8259, section 11)", exchange.MediaTypeOf(e.op.Media)+"; charset=ballast", body)
 	}
 	if len(body) > 1 && e.at(flaw.Usual) {
 		r := s.again(e.op.Method, e.op.Media, body[:len(body)-1])
 		r.Headers[0][1] = "image/png"
-		e.whole(control, "unusual-accept", "image-png", "an image is asked for in answer, and the JSON text is cut off", r)
+		e.whole(control, "unusual-accept", "image-png", "only an image is accepted as the answer, and the JSON is cut off", r)
 	}
 }
 
@@ -139,7 +139,7 @@ func (e *emitter) unknownID(s sent) {
 		if !ok || !part.Schema.Valid(seen) || wire.Text(id) == wire.Text(object[name]) {
 			continue
 		}
-		f := exchange.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value is of the right form, and there is hardly such a record"}
+		f := exchange.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value has the right form, and there is probably no such record"}
 		e.single(f, e.op.with("path", other), other, object)
 		return
 	}
@@ -155,7 +155,7 @@ func lastParameter(path string) string {
 	return path[open+1 : len(path)-1]
 }
 
-// repeated sends query parameters twice that are no lists.
+// repeated sends query parameters twice that are not arrays.
 func (e *emitter) repeated(s sent) {
 	object, _ := s.values["query"].(map[string]any)
 	for _, part := range e.op.Parts {
@@ -169,7 +169,7 @@ func (e *emitter) repeated(s sent) {
 			}
 			r := e.op.compose(s.values)
 			r.URL += "&" + strings.Join(wire.Query(p, v), "&")
-			f := exchange.Flaw{In: "query", Pointer: instance.Join("", p.Name), Rule: "repeated", Variant: "twice", Reason: "the parameter is sent twice, and it is no list"}
+			f := exchange.Flaw{In: "query", Pointer: instance.Join("", p.Name), Rule: "repeated", Variant: "twice", Reason: "the parameter is sent twice, and it is not an array"}
 			e.single(f, r, object, object)
 		}
 	}
@@ -179,7 +179,7 @@ func (e *emitter) whole(control any, rule, variant, reason string, r exchange.Re
 	e.single(exchange.Flaw{In: "request", Rule: rule, Variant: variant, Reason: reason}, r, nil, control)
 }
 
-// single gives out the case of one flaw beside the fullest control.
+// single gives out the case of one flaw of the fullest control.
 func (e *emitter) single(f exchange.Flaw, r exchange.Request, body, control any) {
 	flaws := []exchange.Flaw{f}
 	e.give(exchange.Case{Name: nameOf(flaws), Kind: exchange.Flawed, Request: r, Flaws: flaws,
@@ -199,13 +199,13 @@ func (e *emitter) malformed(s sent) {
 		body    []byte
 		reason  string
 	}{
-		{"cut-off", flaw.Quick, body[:last], "the last character of the JSON text is cut off"},
-		{"trailing-comma", flaw.Usual, trailingComma(body), "a comma stands before the closing bracket"},
-		{"single-quotes", flaw.Usual, bytes.ReplaceAll(body, []byte(`"`), []byte(`'`)), "texts stand in single quotes"},
-		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "other text follows the JSON text"},
-		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment stands before the JSON text"},
-		{"byte-order-mark-utf-16", flaw.Deep, append([]byte("\xff\xfe"), body...), "the JSON text begins with the byte order mark of UTF-16"},
-		{"not-utf-8", flaw.Deep, bytes.Replace(body, []byte(`"`), []byte("\"\xff"), 1), "a name or text is not UTF-8"},
+		{"cut-off", flaw.Quick, body[:last], "the last character of the JSON is cut off"},
+		{"trailing-comma", flaw.Usual, trailingComma(body), "a comma comes before the closing bracket"},
+		{"single-quotes", flaw.Usual, bytes.ReplaceAll(body, []byte(`"`), []byte(`'`)), "strings are in single quotes"},
+		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "text follows the end of the JSON"},
+		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment comes before the JSON"},
+		{"byte-order-mark-utf-16", flaw.Deep, append([]byte("\xff\xfe"), body...), "the JSON begins with the byte order mark of UTF-16"},
+		{"not-utf-8", flaw.Deep, bytes.Replace(body, []byte(`"`), []byte("\"\xff"), 1), "a name or a string is not UTF-8"},
 	} {
 		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
 			continue
@@ -213,12 +213,12 @@ func (e *emitter) malformed(s sent) {
 		e.whole(control, "malformed-json", m.variant, m.reason, s.again(e.op.Method, e.op.Media, m.body))
 	}
 	if twice := duplicated(body); twice != nil && e.at(flaw.Deep) {
-		e.whole(control, "duplicate-member", "first", "the first member stands twice with two values, and readers differ on which one counts (RFC 8259, section 4)", s.again(e.op.Method, e.op.Media, twice))
+		e.whole(control, "duplicate-member", "first", "the first member appears twice with two values, and readers differ on which one counts (RFC 8259, section 4)", s.again(e.op.Method, e.op.Media, twice))
 	}
 }
 
 // duplicated is an object's text with another value for its first member before
-// it; nil where there is none.
+// it; nil if there is none.
 func duplicated(body []byte) []byte {
 	d := json.NewDecoder(bytes.NewReader(body))
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
@@ -272,7 +272,7 @@ func (e *emitter) otherMethod() string {
 	return ""
 }
 
-// describes tells whether the description has the method on this path, or on
+// describes reports whether the description has the method on this path, or on
 // another template that the same address would match.
 func (p *Plan) describes(method string, at oad.Operation) bool {
 	if p.paths == nil {

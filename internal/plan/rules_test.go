@@ -259,7 +259,7 @@ func TestBusinessRulesBindAllCases(t *testing.T) {
 		}
 	}
 	if got := byName["/to format no-offset"].MayBlame; !slices.Contains(got, "/from") && len(got) > 0 {
-		t.Errorf("beside is %q", got)
+		t.Errorf("may blame is %q", got)
 	}
 	if got := byName["/purpose minLength one-below"].Expect.Says; got != "least 3" {
 		t.Errorf("the message has to say %q", got)
@@ -309,7 +309,7 @@ func TestRulesThatCannotBe(t *testing.T) {
 	}
 }
 
-// TestRulesOfParameters plans an operation without a body, whose rule stands in
+// TestRulesOfParameters plans an operation without a body, whose rule is in
 // the description.
 func TestRulesOfParameters(t *testing.T) {
 	doc := description(t, "  /tides:\n    get: {x-obiter-rules: [{holds: query.until > query.from, blames: /until}], parameters: [{name: from, in: query, required: true, schema: {type: string, format: date}, example: '2031-05-04'}, {name: until, in: query, required: true, schema: {type: string, format: date}, example: '2031-05-01'}]}\n")

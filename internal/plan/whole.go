@@ -22,7 +22,7 @@ func (op *Operation) Name() string {
 	return op.Operation.Name()
 }
 
-// IsWholeAPI reports whether the operation is none of the description's.
+// IsWholeAPI reports whether the operation is not one of the description's.
 func (op *Operation) IsWholeAPI() bool { return op.whole != nil }
 
 // wholeAPI tells through which operations the API as a whole is tried. Their
@@ -33,12 +33,12 @@ type wholeAPI struct {
 }
 
 // hasWhole reports whether the plan tries the API as a whole: not where single
-// operations are asked for.
+// operations are selected.
 func (p *Plan) hasWhole() bool {
 	return len(p.opt.Only)+len(p.opt.Tags) == 0 && len(p.operations) > 0
 }
 
-// prepareWhole makes the operation that stands for the API as a whole; nil where
+// prepareWhole makes the operation for the API as a whole; nil where
 // no operation is planned through which it could be tried.
 func (p *Plan) prepareWhole() *Operation {
 	w := &wholeAPI{}
@@ -100,10 +100,10 @@ func (e *emitter) oversized(op *Operation) {
 		e.through(op, rule, variant, reason, op.request(op.Method, op.Media, body, op.values(fullest)))
 	}
 	if e.at(flaw.Usual) {
-		send("deep-nesting", "10000-levels", "the JSON text nests 10,000 lists inside one another", nested(10_000))
+		send("deep-nesting", "10000-levels", "the JSON nests 10,000 arrays", nested(10_000))
 	}
 	if e.at(flaw.Deep) {
-		send("deep-nesting", "100000-levels", "the JSON text nests 100,000 lists inside one another", nested(100_000))
+		send("deep-nesting", "100000-levels", "the JSON nests 100,000 arrays", nested(100_000))
 		send("large-body", "8-mib", "the body has 8 MiB", []byte(`["`+strings.Repeat("x", 8<<20)+`"]`))
 	}
 }

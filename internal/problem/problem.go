@@ -30,7 +30,7 @@ type Departure struct {
 type Document struct {
 	Media   string         // the media type, lower case, without parameters
 	Claimed bool           // the media type is that of problem documents
-	Object  map[string]any // nil where the body is no object
+	Object  map[string]any // nil where the body is not an object
 	Value   any            // the JSON value; nil where there is none
 }
 
@@ -51,7 +51,7 @@ func (d Document) Type() string {
 // blank is the type of problems that are no more than their status (section 4.2.1).
 const blank = "about:blank"
 
-// Specific tells whether the problem has a type of its own.
+// Specific reports whether the problem has a type of its own.
 func (d Document) Specific() bool { return d.Type() != blank }
 
 func section(n string) string { return "RFC 9457, section " + n }
@@ -97,7 +97,7 @@ func Read(contentType string, body []byte, status int) (Document, []Departure) {
 		found = append(found, Departure{"weak-problem", "the body begins with a byte order mark, which JSON text must not have", "", "RFC 8259, section 8.1"})
 	}
 	if name, twice := repeated(text, value); twice {
-		found = append(found, Departure{"weak-problem", fmt.Sprintf("the member %q stands twice in one object, and readers differ on which one counts", name), "", "RFC 8259, section 4"})
+		found = append(found, Departure{"weak-problem", fmt.Sprintf("the member %q appears twice in one object, and readers differ on which one counts", name), "", "RFC 8259, section 4"})
 	}
 	found = append(found, members(object, status)...)
 	return doc, append(found, doc.weak(status)...)
@@ -115,14 +115,14 @@ func wrongMedia(contentType, media string, body []byte) string {
 	case strings.Contains(media, "problem"):
 		what = fmt.Sprintf("the answer is %s, which is not the media type's name", media)
 	}
-	return what + " where a problem document (application/problem+json) is asked for"
+	return what + " where a problem document (application/problem+json) is expected"
 }
 
 // members checks the RFC's own members (section 3.1).
 func members(object map[string]any, status int) []Departure {
 	var found []Departure
 	bad := func(name, at, want string) {
-		found = append(found, Departure{"bad-member", fmt.Sprintf("%s is %s where %s is asked for", name, shown(object[name]), want), "/" + name, section(at)})
+		found = append(found, Departure{"bad-member", fmt.Sprintf("%s is %s where %s is expected", name, shown(object[name]), want), "/" + name, section(at)})
 	}
 	for _, m := range []struct {
 		name, section string
@@ -193,9 +193,9 @@ func (d Document) weak(status int) []Departure {
 	switch {
 	case hasType && !typed || hasTitle && !titled: // of the wrong type, which is said
 	case !d.Specific() && strings.TrimSpace(title) == "":
-		add("", "4", "there is no title and no type but about:blank, so the document tells no more than the status does")
+		add("", "4", "there is no title, and no type but about:blank, so the document says no more than the status")
 	case !d.Specific() && !slices.ContainsFunc(phrases, func(p string) bool { return p != "" && strings.EqualFold(p, title) }):
-		add("/title", "4.2.1", "title is %s with the type about:blank, whose title is the status code's own phrase (%s); a title of its own calls for a type of its own", shown(title), phrases[0])
+		add("/title", "4.2.1", "title is %s with the type about:blank, whose title is the status code's own phrase (%s); a title of its own needs a type of its own", shown(title), phrases[0])
 	}
 	for _, name := range instance.Names(d.Object) {
 		if !slices.Contains(own, name) && !extension.MatchString(name) {
@@ -255,7 +255,7 @@ func repeated(text []byte, value any) (name string, twice bool) {
 	}
 }
 
-// isReference tells whether s is a URI reference (RFC 3986, section 4.1).
+// isReference reports whether s is a URI reference (RFC 3986, section 4.1).
 func isReference(s string) bool {
 	if strings.ContainsAny(s, " \t\n\r<>\"{}|\\^`") {
 		return false

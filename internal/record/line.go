@@ -68,7 +68,7 @@ func lineOf(kind string, c exchange.Case) caseLine {
 	return l
 }
 
-// restore gives the line's case what the line holds beside it.
+// restore gives the line's case what else the line holds.
 func (l *caseLine) restore(controls map[string]map[string]any) (exchange.Case, error) {
 	c := l.Case
 	c.Number, c.Base, c.Alternatives, c.SecretFields = l.Number, l.Base, l.Alternatives, l.SecretFields

@@ -97,7 +97,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 	}
 }
 
-// TestWhatWasSentAgainIsRead holds the lines that are no results.
+// TestWhatWasSentAgainIsRead holds the lines that are not results.
 func TestWhatWasSentAgainIsRead(t *testing.T) {
 	r, err := NewReader(bytes.NewReader(write(t, true)))
 	if err != nil {

@@ -74,7 +74,7 @@ func New() *Report {
 	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal][]string{}}
 }
 
-// Line is the operation's line, made when first asked for.
+// Line is the operation's line, made when first needed.
 func (r *Report) Line(operation string) *Line {
 	i, ok := r.order[operation]
 	if !ok {
@@ -308,10 +308,10 @@ func (r *Report) Errors() int {
 	return n
 }
 
-// Proven tells whether any control was accepted; without one a run proves nothing.
+// Proven reports whether any control was accepted; without one a run proves nothing.
 func (r *Report) Proven() bool { return r.proven }
 
-// related tells whether two operations are of one collection: POST /vessels and
+// related reports whether two operations are of one collection: POST /vessels and
 // PUT /vessels/{id}.
 func related(a, b string) bool {
 	_, x, _ := strings.Cut(a, " ")

@@ -111,7 +111,7 @@ var All = []Rule{
 	whole("deep-nesting", exchange.TooLarge, Server, Fault, "JSON that nests very deeply; once a plan."),
 	whole("large-body", exchange.TooLarge, Server, Fault, "A body of 8 MiB; once a plan, in deep runs."),
 	whole("unknown-id", exchange.NotFound, Operation, Doubtful, "A path parameter of the right form that names no record, as far as one can know; where that is accepted, it is a warning. Not for PUT, which may create it."),
-	whole("repeated", exchange.Either, Operation, Fault, "A query parameter that is no array, sent twice: success is right too."),
+	whole("repeated", exchange.Either, Operation, Fault, "A query parameter that is not an array, sent twice: success is right too."),
 	whole("unknown-path", exchange.NotFound, Server, Doubtful, "A path that the description does not have; once a plan."),
 	whole("wrong-method", exchange.Method, Server, Doubtful, "A method that the path does not describe; GET first, because it changes nothing."),
 	func() Rule {

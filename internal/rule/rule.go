@@ -103,7 +103,7 @@ var byName = func() map[string]*Rule {
 	return out
 }()
 
-// Find is the entry of a rule; false where there is none.
+// Find is the entry of a rule; false if there is none.
 func Find(name string) (Rule, bool) {
 	if r, ok := byName[name]; ok {
 		return *r, true

@@ -116,7 +116,7 @@ type rejection struct {
 	exchange.Exchange
 }
 
-// slowTries is how often a slow rejection is asked for again.
+// slowTries is how often a slow rejection is sent again.
 const slowTries = 2
 
 // Bounds of what is kept to be sent again, and of edges held back.

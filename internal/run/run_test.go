@@ -179,7 +179,7 @@ func TestEachFaultAloneIsFound(t *testing.T) {
 	}
 }
 
-// configured tells whether a fault shows only with the configuration, which
+// configured reports whether a fault shows only with the configuration, which
 // tests of the command line try.
 func configured(f harbour.Fault) bool { return strings.Contains(f.Operation, "/tow-orders") }
 
@@ -206,7 +206,7 @@ func TestTheDemosFaultsDoNotHideOneAnother(t *testing.T) {
 	}
 }
 
-// follows tells whether a finding is a consequence of a fault of the demo.
+// follows reports whether a finding is a consequence of a fault of the demo.
 func follows(operation, code string) bool {
 	return slices.ContainsFunc(harbour.Faults, func(f harbour.Fault) bool {
 		return f.Demo && f.Operation == operation && slices.Contains(f.Also, code)

@@ -169,7 +169,7 @@ func TestWhatAResourceShowsBeforeAndAfter(t *testing.T) {
 		{"sound", &buoy{}, ""},
 		{"sound: a number that changes by itself", &buoy{counts: true}, ""},
 		{"written before it is checked", &buoy{early: true}, "changed-state"},
-		{"written before it is checked, beside a number that changes", &buoy{early: true, counts: true}, "changed-state"},
+		{"written before it is checked, next to a number that changes", &buoy{early: true, counts: true}, "changed-state"},
 		{"a flawed record that is stored changes the resource, and that is said", &buoy{lenient: true}, "accepted"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

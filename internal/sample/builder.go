@@ -23,7 +23,7 @@ const (
 )
 
 var (
-	errRecursion = errors.New("the schema recurses without end")
+	errRecursion = errors.New("the schema recurses endlessly")
 	errNesting   = fmt.Errorf("the schema nests deeper than %d levels", maxNesting)
 )
 
@@ -367,7 +367,7 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 		n = min(n, *sh.MaxItems)
 	}
 	if n > maxElements {
-		return nil, fmt.Errorf("at %s minItems %d is more than is built here", instance.Fragment(at), n)
+		return nil, fmt.Errorf("at %s minItems %d is larger than what Obiter builds", instance.Fragment(at), n)
 	}
 	if sh.MaxContains != nil && *sh.MaxContains < n && (sh.MinItems == nil || *sh.MinItems <= *sh.MaxContains) {
 		n = *sh.MaxContains // any element may match contains

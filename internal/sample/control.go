@@ -4,7 +4,7 @@
 // they leave open is synthesised. Everything is validated before it is given
 // out, and the same seed gives the same values.
 //
-// It refuses schemas that nothing obeys, and says which keyword stood in the way.
+// It refuses schemas that nothing obeys, and says which keyword was in the way.
 package sample
 
 import (
@@ -16,7 +16,7 @@ import (
 	"obiter/internal/schema"
 )
 
-// Published is an example of the description, and where it stands.
+// Published is an example of the description, and where it is.
 type Published struct {
 	Value any
 	Place string // file:line:column

@@ -9,7 +9,7 @@ import (
 )
 
 // Elements makes a list of n elements that each obey the item rules of sh,
-// different from one another where that is asked for: those of start, then
+// different from one another where that is required: those of start, then
 // made ones. False where there are not enough.
 func (m *Maker) Elements(sh *schema.Shape, start []any, n int) ([]any, bool) {
 	out := slices.Clone(start[:min(len(start), n)])

@@ -11,7 +11,7 @@ import (
 	"obiter/internal/schematest"
 )
 
-// compile makes a schema of JSON text; false where the text is no usable one.
+// compile makes a schema of JSON text; false where the text is not usable.
 func compile(text string) (schema.Schema, bool) {
 	if !json.Valid([]byte(text)) {
 		return schema.Schema{}, false

@@ -15,7 +15,7 @@ import (
 func (b *builder) text(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
 	least, most := lengths(sh)
 	if least > maxText {
-		return nil, fmt.Errorf("at %s minLength %d is more than is built here", instance.Fragment(at), least)
+		return nil, fmt.Errorf("at %s minLength %d is larger than what Obiter builds", instance.Fragment(at), least)
 	}
 	rng := b.random(at, ordinal)
 	for _, c := range candidates(sh, instance.Last(at), least, most, rng, ordinal) {
@@ -33,7 +33,7 @@ func (b *builder) text(at string, list []schema.Schema, sh *schema.Shape, ordina
 	if len(why) == 0 {
 		why = append(why, fmt.Sprintf("minLength %d and maxLength %d", least, most))
 	}
-	return nil, fmt.Errorf("at %s no text was found for %s", instance.Fragment(at), strings.Join(why, " and "))
+	return nil, fmt.Errorf("at %s no string was found for %s", instance.Fragment(at), strings.Join(why, " and "))
 }
 
 // lengths are the allowed numbers of code points; most is maxText where unbounded.

@@ -6,13 +6,13 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// MemberByMember tells whether the sources look at the members and elements of
+// MembersIndependent reports whether the sources look at the members and elements of
 // v one at a time: whether a change inside one of them is right then depends on
-// nothing beside it, and nothing beside it on that. Alternatives do not stand in
+// nothing around it, and nothing around it on that. Alternatives are not in
 // the way where v obeys one branch and every other is ruled out by what stays as
 // it is; those ruled out by one member alone are its affair: a change inside a
 // member in decisive may bring another branch in.
-func (sh *Shape) MemberByMember(v any) (decisive map[string]bool, ok bool) {
+func (sh *Shape) MembersIndependent(v any) (decisive map[string]bool, ok bool) {
 	for _, s := range sh.Sources {
 		js := s.js
 		if len(js.DependentSchemas)+len(js.Dependencies) > 0 ||
@@ -49,7 +49,7 @@ func (sh *Shape) MemberByMember(v any) (decisive map[string]bool, ok bool) {
 	return decisive, true
 }
 
-// always stands for what changes inside no member can mend.
+// always is for what changes inside no member can repair.
 const always = "\x00"
 
 // excluding names members of an object that a schema refuses each for itself:

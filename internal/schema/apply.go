@@ -23,8 +23,8 @@ func Apply(list []Schema, v any) []Schema {
 	return e.out
 }
 
-// At lists the schemas that hold for what stands at a JSON Pointer of v, as they
-// stand (not expanded), and what stands there. For a member that is missing
+// At lists the schemas that hold for what is at a JSON Pointer of v, not
+// expanded, and what is there. For a member that is missing
 // there is false; below it, and where no schema says anything, the list is empty.
 func At(list []Schema, v any, pointer string) (at []Schema, value any, there bool) {
 	tokens, err := instance.Split(pointer)

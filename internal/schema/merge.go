@@ -10,7 +10,7 @@ import (
 )
 
 // Merge says in one shape what all of the schemas say. They are taken as they
-// stand: expand them first.
+// are: expand them first.
 func Merge(list []Schema) *Shape {
 	sh := &Shape{Types: AnyType, Sources: list}
 	for _, s := range list {

@@ -8,9 +8,9 @@ import (
 	"obiter/internal/instance"
 )
 
-// notes are what the document says beside a schema's assertions.
+// notes are what the document says in addition to a schema's assertions.
 type notes struct {
-	order     []string // names of properties as they stand
+	order     []string // names of properties in their order
 	examples  []any    // example, examples, then default
 	murkyNull bool
 	format    string // as written, known or not

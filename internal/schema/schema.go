@@ -53,7 +53,7 @@ type ownSchema struct {
 	members []Property
 }
 
-// Schema is one compiled schema. The zero value is none.
+// Schema is one compiled schema. The zero value is not one.
 type Schema struct {
 	js  *jsonschema.Schema
 	set *Set
@@ -78,7 +78,7 @@ type loader struct{ source Source }
 func (l loader) Load(address string) (any, error) { return l.source.Load(address) }
 
 // Compile compiles the schema at a URL whose fragment is a JSON Pointer. The
-// error says in one line what stands in the way, and where in the schema.
+// error says in one line what prevents it, and where in the schema.
 func (s *Set) Compile(address string) (sch Schema, err error) {
 	if js, ok := s.byURL[address]; ok {
 		return Schema{js, s}, nil
@@ -155,7 +155,7 @@ type Property struct {
 }
 
 // Object is a schema of an object with the given members, such as the query
-// parameters of an operation. The name makes its address and stands for one
+// parameters of an operation. The name makes its address and is that of one
 // schema.
 func (s *Set) Object(name string, members []Property) (Schema, error) {
 	address := (&url.URL{Scheme: "obiter", Path: "/" + name}).String()
@@ -206,13 +206,13 @@ func (s *Set) bareObject() (*jsonschema.Schema, error) {
 	return js.js, err
 }
 
-// IsZero tells whether there is no schema.
+// IsZero reports whether there is no schema.
 func (s Schema) IsZero() bool { return s.js == nil }
 
-// URL is where the schema stands.
+// URL is where the schema is.
 func (s Schema) URL() string { return s.js.Location }
 
-// Pointer is where the schema stands in its document.
+// Pointer is where the schema is in its document.
 func (s Schema) Pointer() string {
 	u, err := url.Parse(s.js.Location)
 	if err != nil {
@@ -221,7 +221,7 @@ func (s Schema) Pointer() string {
 	return u.Fragment
 }
 
-// Valid tells whether v obeys the schema.
+// Valid reports whether v obeys the schema.
 func (s Schema) Valid(v any) bool { return s.js.Validate(v) == nil }
 
 // Obeys reports whether v obeys all of the schemas.
@@ -250,11 +250,13 @@ func (v Violation) Message() string { return wording(v.kind) }
 // obeys. Where an alternative (oneOf, anyOf) fails, the branches that control
 // took at that place are looked into and the others left aside; without a
 // control value there, the alternative itself is the violation.
-func (s Schema) Validate(v, control any) []Violation { return s.ValidateBeside(v, NewBeside(control)) }
+func (s Schema) Validate(v, control any) []Violation {
+	return s.ValidateAgainst(v, NewBaseline(control))
+}
 
-// Beside is a control value to which many others are compared; it remembers
+// Baseline is a control value to which many others are compared; it remembers
 // which branches the control takes. It is not safe for concurrent use.
-type Beside struct {
+type Baseline struct {
 	value any
 	taken map[branchPoint][]bool
 }
@@ -265,12 +267,12 @@ type branchPoint struct {
 	pointer string
 }
 
-// NewBeside makes a control value ready for ValidateBeside.
-func NewBeside(control any) *Beside { return &Beside{control, map[branchPoint][]bool{}} }
+// NewBaseline makes a control value ready for ValidateAgainst.
+func NewBaseline(control any) *Baseline { return &Baseline{control, map[branchPoint][]bool{}} }
 
 // takes tells which branches of an alternative the control obeys at a place;
 // nil where it has nothing there.
-func (b *Beside) takes(holder *jsonschema.Schema, keyword, pointer string, list []*jsonschema.Schema) []bool {
+func (b *Baseline) takes(holder *jsonschema.Schema, keyword, pointer string, list []*jsonschema.Schema) []bool {
 	key := branchPoint{holder, keyword, pointer}
 	taken, known := b.taken[key]
 	if known {
@@ -286,8 +288,8 @@ func (b *Beside) takes(holder *jsonschema.Schema, keyword, pointer string, list 
 	return taken
 }
 
-// ValidateBeside is Validate with a control that serves for many values.
-func (s Schema) ValidateBeside(v any, control *Beside) []Violation {
+// ValidateAgainst is Validate with a control that serves for many values.
+func (s Schema) ValidateAgainst(v any, control *Baseline) []Violation {
 	var ve *jsonschema.ValidationError
 	if !errors.As(s.js.Validate(v), &ve) {
 		return nil
@@ -307,7 +309,7 @@ func (s Schema) ValidateBeside(v any, control *Beside) []Violation {
 var unevaluated = []string{"unevaluatedProperties", "unevaluatedItems"}
 
 // withoutConsequences takes out members that are unevaluated only because a
-// branch failed, which would have evaluated them: the cause stands beside them.
+// branch failed, which would have evaluated them: the cause is among the violations.
 func withoutConsequences(found []Violation) []Violation {
 	cause := func(parent string) bool {
 		return slices.ContainsFunc(found, func(v Violation) bool {
@@ -319,7 +321,7 @@ func withoutConsequences(found []Violation) []Violation {
 	})
 }
 
-func (s *Set) flatten(e *jsonschema.ValidationError, v any, control *Beside, found *[]Violation) {
+func (s *Set) flatten(e *jsonschema.ValidationError, v any, control *Baseline, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
 	add := func(pointer, keyword string) {
 		*found = append(*found, Violation{pointer, keyword, e.ErrorKind})
@@ -389,7 +391,7 @@ func (s *Set) owner(address, name, at string, v any) string {
 }
 
 // branches looks into the branch of a failed alternative that the control took.
-func (s *Set) branches(e *jsonschema.ValidationError, keyword string, v any, control *Beside, found *[]Violation) {
+func (s *Set) branches(e *jsonschema.ValidationError, keyword string, v any, control *Baseline, found *[]Violation) {
 	at := instance.Join("", e.InstanceLocation...)
 	here := Violation{at, keyword, e.ErrorKind}
 	holder := s.find(e.SchemaURL)
@@ -447,7 +449,7 @@ func compilePattern(source string) (jsonschema.Regexp, error) {
 	return pattern{source, re}, nil
 }
 
-// MatchString tells whether the pattern is found in s. A match that takes too
+// MatchString reports whether the pattern is found in s. A match that takes too
 // long counts as found: no flaw is built on it.
 func (p pattern) MatchString(s string) bool {
 	if p.re == nil {

@@ -12,7 +12,7 @@ import (
 // "number" takes integers too.
 type Types uint8
 
-// The types; Number stands for numbers with a fraction.
+// The types; Number is for numbers with a fraction.
 const (
 	Null Types = 1 << iota
 	Boolean
@@ -29,7 +29,7 @@ var typeNames = map[string]Types{
 	"string": String, "array": Array, "object": Object,
 }
 
-// Has tells whether all of t are in the set.
+// Has reports whether all of t are in the set.
 func (s Types) Has(t Types) bool { return s&t == t }
 
 // Names lists the set in a fixed order, as JSON Schema spells it.
@@ -55,7 +55,7 @@ type Shape struct {
 	Sources []Schema
 
 	Types     Types
-	Typed     bool // a "type" keyword stands somewhere
+	Typed     bool // there is a "type" keyword somewhere
 	Enum      []any
 	HasEnum   bool
 	Const     bool // the enum comes from "const"
@@ -143,7 +143,7 @@ func (sh *Shape) Item(i int) []Schema {
 	return out
 }
 
-// Containing lists what contains asks an element to be, beside its own schemas.
+// Containing lists what contains requires an element to be, in addition to its own schemas.
 func (sh *Shape) Containing() []Schema {
 	var out []Schema
 	for _, s := range sh.Sources {
@@ -202,7 +202,7 @@ func (sh *Shape) Conditions() [][]Schema {
 	return out
 }
 
-// NameAllowed tells whether propertyNames lets a member have that name.
+// NameAllowed reports whether propertyNames lets a member have that name.
 func (sh *Shape) NameAllowed(name string) bool { return Obeys(sh.MemberNames(), name) }
 
 // MemberNames lists the propertyNames schemas.
@@ -225,7 +225,7 @@ func (sh *Shape) Prefix() int {
 	return n
 }
 
-// Valid tells whether v obeys every source.
+// Valid reports whether v obeys every source.
 func (sh *Shape) Valid(v any) bool { return Obeys(sh.Sources, v) }
 
 // Kind is the type the shape means: the first that it allows, of object, array,

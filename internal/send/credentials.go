@@ -30,7 +30,7 @@ func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential)
 			continue
 		}
 		if c.Flaw == "wrong" {
-			value = turned(value)
+			value = scrambled(value)
 		}
 		switch {
 		case c.Kind == "bearer" && c.Flaw == "malformed":
@@ -63,8 +63,8 @@ func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential)
 	}
 }
 
-// turned is a text of the same form with every letter and digit changed.
-func turned(s string) string {
+// scrambled is a text of the same form with every letter and digit changed.
+func scrambled(s string) string {
 	return strings.Map(func(r rune) rune {
 		switch {
 		case r >= '0' && r <= '9':

@@ -26,11 +26,11 @@ import (
 	"obiter/internal/exchange"
 )
 
-// Options of a Sender. Zero values stand for the defaults.
+// Options of a Sender. Zero values mean the defaults.
 type Options struct {
 	Timeout    time.Duration // of one exchange, body included; default 10 s
 	MaxBody    int64         // bytes of an answer that are read; default 1 MiB
-	AllowHosts []string      // hosts beside loopback
+	AllowHosts []string      // hosts other than loopback
 	Headers    [][2]string   // added to every request, and never recorded
 	// Credentials are the values of security schemes by name: a token, a key, or
 	// for basic "name:password". Never recorded.
@@ -53,7 +53,7 @@ type Sender struct {
 type HostError struct{ Host string }
 
 func (e *HostError) Error() string {
-	return fmt.Sprintf("%s is not this machine, and invalid requests are sent to other hosts only where they are named", e.Host)
+	return fmt.Sprintf("Obiter only sends to this machine, and %s is another host", e.Host)
 }
 
 // UnreachableError says that nothing answers at the address.

@@ -75,10 +75,10 @@ const (
 	TooMany        = "more fields than one request is made with, so the last are not tried"
 	BrokenExample  = "an example breaks its own schema"
 	NoExample      = "no example"
-	NoMaxLength    = "text without a maximum length"
-	NoMaxItems     = "list without a maximum count"
+	NoMaxLength    = "string without a maximum length"
+	NoMaxItems     = "array without a maximum count"
 	NoAnchors      = "pattern without anchors"
-	NotChecked     = "a pattern or format that nothing here checks"
+	NotChecked     = "a pattern or format that cannot be checked"
 	NotBroken      = "a rule that no request breaks"
 	NotTried       = "a parameter that is not tried"
 	OpenObject     = "object open to unknown members"
@@ -155,7 +155,7 @@ func of(op *plan.Operation) (s Survey) {
 	return s
 }
 
-// exemplified tells whether any field has an example of its own.
+// exemplified reports whether any field has an example of its own.
 func exemplified(part *plan.Part) bool {
 	return slices.ContainsFunc(part.Fields(), func(f flaw.Field) bool { return len(f.Shape.Examples) > 0 })
 }
@@ -191,7 +191,7 @@ func (s *Survey) fieldGaps(op *plan.Operation, part *plan.Part, field Field, f f
 	}
 }
 
-// bounded tells whether one of the patterns, anchored, matches only up to some length.
+// bounded reports whether one of the patterns, anchored, matches only up to some length.
 func bounded(patterns []string) bool {
 	return slices.ContainsFunc(patterns, func(p string) bool {
 		re, err := syntax.Parse(p, syntax.Perl)

@@ -44,14 +44,14 @@ func TestGaps(t *testing.T) {
 	for _, c := range []struct{ name, schema, rest, want string }{
 		{"nothing", "{type: object, additionalProperties: false, properties: {a: {type: string, maxLength: 3, examples: [x]}}}", "", ""},
 		{"no example", "{type: object, additionalProperties: false, properties: {a: {type: string, maxLength: 3}}}", "", "no example"},
-		{"text", "{type: object, additionalProperties: false, properties: {a: {type: string, examples: [x]}}}", "", "text without a maximum length /a"},
+		{"text", "{type: object, additionalProperties: false, properties: {a: {type: string, examples: [x]}}}", "", "string without a maximum length /a"},
 		{"text bounded by its pattern", "{type: object, additionalProperties: false, properties: {a: {type: string, pattern: '^[a-z]{3}$', examples: [abc]}}}", "", ""},
 		{"pattern", "{type: object, additionalProperties: false, properties: {a: {type: string, pattern: '[a-z]', maxLength: 3, examples: [abc]}}}", "", "pattern without anchors /a [a-z]"},
-		{"list", "{type: array, items: {enum: [1, 2]}, examples: [[1]]}", "", "list without a maximum count (body)"},
-		{"format", "{type: object, additionalProperties: false, properties: {a: {type: string, format: guid, maxLength: 3, examples: [abc]}}}", "", "a pattern or format that nothing here checks /a format guid"},
+		{"list", "{type: array, items: {enum: [1, 2]}, examples: [[1]]}", "", "array without a maximum count (body)"},
+		{"format", "{type: object, additionalProperties: false, properties: {a: {type: string, format: guid, maxLength: 3, examples: [abc]}}}", "", "a pattern or format that cannot be checked /a format guid"},
 		{"open", "{type: object, properties: {a: {enum: [1]}}, examples: [{a: 1}]}", "", "object open to unknown members (body)"},
 		{"answers", "{enum: [1], examples: [1]}", "responses: {'200': {description: ok}}", "no 4xx is documented"},
-		{"answers that are no problems", "{enum: [1], examples: [1]}", "responses: {'422': {description: no, content: {application/json: {}}}}", "a documented 4xx is not application/problem+json 422 application/json"},
+		{"answers that are not problems", "{enum: [1], examples: [1]}", "responses: {'422': {description: no, content: {application/json: {}}}}", "a documented 4xx is not application/problem+json 422 application/json"},
 		{"example", "{type: integer, maximum: 3, minimum: 1}", "broken", "an example breaks its own schema t.yaml:12:15: this example breaks its own schema at #: maximum: got 7, want 3"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -1,6 +1,6 @@
 // Package trial tries a service: it makes the records that a plan needs, carries
 // the plan out, keeps the run in files, and takes everything away again. It is
-// what stands between the configuration and a run; its caller turns arguments
+// what connects the configuration and a run; its caller turns arguments
 // into Options and Events into words.
 package trial
 
@@ -239,7 +239,7 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 			opt.Rules[name] = append(opt.Rules[name], r)
 		}
 		if o.Body != nil {
-			opt.Bodies[name] = conf.Expand(conf.Known(o.Body, values), values)
+			opt.Bodies[name] = conf.Expand(conf.Resolved(o.Body, values), values)
 		}
 	}
 	opt.Credentials = nil

@@ -9,7 +9,7 @@ import (
 )
 
 // Address fills a path template with the values of places and gives the URL under
-// a base and the headers that come of them. What stands behind a # in a template
+// a base and the headers that come of them. What follows a # in a template
 // tells operations apart in some descriptions, and is never sent.
 func Address(base, path string, places []*Place, values map[string]any) (string, [][2]string) {
 	path, _, _ = strings.Cut(path, "#")

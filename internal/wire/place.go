@@ -39,9 +39,9 @@ func (p *Place) Seen(v any) (any, bool) {
 		return v, false
 	}
 	if p.In == "path" && len(object) < len(p.Params) {
-		return v, false // a template with a hole is no address
+		return v, false // a template with a hole is not an address
 	}
-	if p.Form == "" && p.shape == nil { // parameters stand side by side: what is asked of one never changes
+	if p.Form == "" && p.shape == nil { // what is required of one parameter does not depend on the others
 		p.shape, p.read = p.shapeOf(object), map[string]reading{}
 	}
 	sh := p.shape
@@ -82,7 +82,7 @@ func (p *Place) shapeOf(object map[string]any) *schema.Shape {
 	return schema.Merge(schema.Apply([]schema.Schema{p.Schema}, object))
 }
 
-// listed is a primitive as a list of one, where a list is asked for: written as
+// listed is a primitive as a list of one, where a list is expected: written as
 // text the two are the same.
 func listed(members []schema.Schema, v any) any {
 	if _, isList := v.([]any); isList || v == nil || len(members) == 0 {
@@ -97,7 +97,7 @@ func listed(members []schema.Schema, v any) any {
 	return v
 }
 
-// asJSON tells whether a member is sent as JSON text, which keeps its types.
+// asJSON reports whether a member is sent as JSON text, which keeps its types.
 func (p *Place) asJSON(name string, v any) bool {
 	if p.Form == "multipart" {
 		object, _ := p.Fullest.(map[string]any) // a field stays what it is, whatever is in it
@@ -109,7 +109,7 @@ func (p *Place) asJSON(name string, v any) bool {
 	return slices.ContainsFunc(p.Params, func(param oad.Parameter) bool { return param.Name == name && param.JSON })
 }
 
-// isFlat tells whether a value is a primitive or a list of such.
+// isFlat reports whether a value is a primitive or a list of such.
 func isFlat(v any) bool {
 	switch v := v.(type) {
 	case map[string]any:
@@ -190,7 +190,7 @@ func (p *Place) writableText(t string) bool {
 	return !strings.Contains(t, "\x00")
 }
 
-// isHeaderText tells whether a field value (RFC 9110, section 5.5) arrives as it is.
+// isHeaderText reports whether a field value (RFC 9110, section 5.5) arrives as it is.
 func isHeaderText(t string) bool {
 	if t == "" || strings.TrimSpace(t) != t {
 		return false
