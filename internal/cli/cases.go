@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -21,6 +20,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/plan"
 	"obiter/internal/trial"
 )
@@ -84,10 +84,10 @@ func writeLines(p *plan.Plan, out io.Writer) error {
 	}
 	for l := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) *lines {
 		l := &lines{}
-		e := json.NewEncoder(&l.text)
-		e.SetEscapeHTML(false)
 		for c := range op.Cases() {
-			l.err = cmp.Or(l.err, e.Encode(c))
+			line, err := instance.Marshal(c)
+			l.err = cmp.Or(l.err, err)
+			l.text.Write(append(line, '\n'))
 		}
 		return l
 	}) {
@@ -140,7 +140,7 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 
 func (a *app) listed(op *plan.Operation, dropped bool) listed {
 	if op.SkipReason != "" {
-		return listed{skipped: clean(op.Name() + ": " + shortened(op.SkipReason, 200))}
+		return listed{skipped: clean(op.Name() + ": " + instance.Shorten(op.SkipReason, 200))}
 	}
 	t := newTable(2)
 	n := 0
@@ -179,7 +179,7 @@ func describe(c exchange.Case) string {
 	case c.Edge != nil:
 		return c.Name + ": " + c.Edge.Reason
 	case len(c.Flaws) == 1:
-		return shortened(c.Name+": "+c.Flaws[0].Reason, 200)
+		return instance.Shorten(c.Name+": "+c.Flaws[0].Reason, 200)
 	}
 	return c.Name
 }
@@ -199,8 +199,6 @@ func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
 	defer os.Remove(index.Name())
 	defer index.Close()
 	buffered := bufio.NewWriter(index)
-	e := json.NewEncoder(buffered)
-	e.SetEscapeHTML(false)
 	n := 0
 	for op := range p.Operations() {
 		sub := fileName(op.Name())
@@ -212,11 +210,14 @@ func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
 			if err := os.WriteFile(filepath.Join(folder, name), c.Request.Body, 0o644); err != nil {
 				return fmt.Errorf("writing a payload: %w", err)
 			}
-			line := struct {
+			line, err := instance.Marshal(struct {
 				File string `json:"file"`
 				exchange.Case
-			}{filepath.ToSlash(name), c}
-			if err := e.Encode(line); err != nil {
+			}{filepath.ToSlash(name), c})
+			if err == nil {
+				_, err = buffered.Write(append(line, '\n'))
+			}
+			if err != nil {
 				return fmt.Errorf("writing the index: %w", err)
 			}
 			n++

@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 
+	"obiter/internal/instance"
 	"obiter/internal/record"
 	"obiter/internal/report"
 )
@@ -98,8 +101,15 @@ func unprovenHint(rep *report.Report) string {
 
 // printJSON writes a document for other programs.
 func printJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	return e.Encode(v)
+	text, err := instance.Marshal(v)
+	if err != nil {
+		return err
+	}
+	var b bytes.Buffer
+	if err := json.Indent(&b, text, "", "  "); err != nil {
+		return err
+	}
+	_, err = b.WriteTo(w)
+	fmt.Fprintln(w)
+	return err
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"runtime"
 	"strings"
@@ -10,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/survey"
@@ -57,10 +57,7 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) e
 	s := survey.Of(doc, p, runtime.GOMAXPROCS(0))
 	out := a.streams.Out
 	if asJSON {
-		e := json.NewEncoder(out)
-		e.SetEscapeHTML(false)
-		e.SetIndent("", "  ")
-		return e.Encode(s)
+		return printJSON(out, s)
 	}
 	fmt.Fprintln(out, a.heading(doc))
 	t := newTable(2, 2, 3, 4, 5, 6)
@@ -131,7 +128,7 @@ func (a *app) fieldTable(o survey.Operation) string {
 		for _, r := range f.Rules {
 			rules = append(rules, r.Keyword+" "+r.Says)
 		}
-		t.AppendRow(table.Row{clean(f.Name()), clean(shortened(strings.Join(rules, ", "), 160))})
+		t.AppendRow(table.Row{clean(f.Name()), clean(instance.Shorten(strings.Join(rules, ", "), 160))})
 	}
 	return "\n" + a.look.bold(clean(o.Operation)) + "\n" + rendered(t, 2)
 }
@@ -146,17 +143,10 @@ func (a *app) list(heading string, notes []string) {
 	for _, n := range notes {
 		left, right, two := strings.Cut(n, "\x00")
 		if two {
-			t.AppendRow(table.Row{clean(left), clean(shortened(right, 200))})
+			t.AppendRow(table.Row{clean(left), clean(instance.Shorten(right, 200))})
 		} else {
-			t.AppendRow(table.Row{clean(shortened(left, 240))})
+			t.AppendRow(table.Row{clean(instance.Shorten(left, 240))})
 		}
 	}
 	fmt.Fprint(a.streams.Out, rendered(t, 2))
-}
-
-func shortened(s string, most int) string {
-	if r := []rune(s); len(r) > most {
-		return string(r[:most-3]) + "..."
-	}
-	return s
 }

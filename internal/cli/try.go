@@ -18,6 +18,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/config"
+	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
@@ -209,7 +210,7 @@ func (a *app) operationLine(op *plan.Operation, l *report.Line, width int) strin
 	name := clean(l.Operation)
 	name += strings.Repeat(" ", max(0, width-len([]rune(name))))
 	if op.SkipReason != "" {
-		return a.look.dim(name + "  " + clean(shortened(op.SkipReason, 160)))
+		return a.look.dim(name + "  " + clean(instance.Shorten(op.SkipReason, 160)))
 	}
 	line := fmt.Sprintf("%s  %5s cases  %5s passed", name, number(l.Cases), number(l.Passed))
 	if l.Failed > 0 {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
 )
@@ -17,21 +18,21 @@ import (
 func Draft(doc *oad.Document, name string) string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# Configuration of Obiter for %s.", oneLine(doc.Title))
+	line("# Configuration of Obiter for %s.", instance.OneLine(doc.Title))
 	line("# ${NAME} is a value that a fixture keeps, or an environment variable; its value is never written to a file.")
-	line("description: %s", quoted(name))
+	line("description: %s", document.Scalar(name))
 	at := "http://localhost:8080"
 	if len(doc.Servers) > 0 && strings.HasPrefix(doc.Servers[0], "http") {
 		at = doc.Servers[0]
 	}
-	line("at: %s", quoted(at))
+	line("at: %s", document.Scalar(at))
 	fixtures := likely(doc)
 	if schemes := doc.Schemes(); len(schemes) > 0 {
 		if token := tokenOf(fixtures); token != "" {
 			line("\n# What the security schemes are sent with; the token is kept from a fixture below.\ncredentials:")
 			for _, s := range schemes {
 				if s.Kind == "bearer" {
-					line("  %s: ${%s}", quoted(s.Name), token)
+					line("  %s: ${%s}", document.Scalar(s.Name), token)
 				}
 			}
 		} else {
@@ -47,15 +48,15 @@ func Draft(doc *oad.Document, name string) string {
 		line("\n# Records that are made before the run and taken away after it. What they keep\n# is used for path parameters of that name, and for ${NAME} below.")
 		line("fixtures:")
 		for _, f := range fixtures {
-			line("  - name: %s\n    send: %s", quoted(f.Name), quoted(f.Send))
+			line("  - name: %s\n    send: %s", document.Scalar(f.Name), document.Scalar(f.Send))
 			var kept []string
 			for _, name := range slices.Sorted(maps.Keys(f.Keep)) {
-				kept = append(kept, quoted(name)+": "+quoted(f.Keep[name]))
+				kept = append(kept, document.Scalar(name)+": "+document.Scalar(f.Keep[name]))
 			}
 			line("    keep: { %s }", strings.Join(kept, ", "))
 			switch {
 			case f.Undo != "":
-				line("    undo: %s", quoted(f.Undo))
+				line("    undo: %s", document.Scalar(f.Undo))
 			case f.Stays:
 				line("    undo: none # the token ends by itself")
 			}
@@ -64,27 +65,16 @@ func Draft(doc *oad.Document, name string) string {
 	line("\n# What is merged over the valid bodies of an operation (RFC 7396), such as references\n# to records that exist; and rules that no schema says, such as\n#     rules: [{ unique: /reference }, { holds: body.ends_at > body.starts_at, blames: /ends_at }]\n# operations:")
 	for _, o := range doc.Operations {
 		if o.Body != nil && o.Skip == "" {
-			line("#   %s: { body: {} }", quoted(o.Name()))
+			line("#   %s: { body: {} }", document.Scalar(o.Name()))
 		}
 	}
 	return b.String()
 }
 
-func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
-
-// quoted is text as YAML takes it: plain where nothing in it means anything.
-func quoted(s string) string {
-	plain := s != "" && !strings.ContainsAny(s, "#'\"&*!|>%@`,[]{}\n\t\\") && !strings.Contains(s, ": ") && !strings.HasSuffix(s, ":") && strings.TrimSpace(s) == s && s[0] != '-' && s[0] != '?'
-	if plain {
-		return s
-	}
-	return string(instance.Encode(s))
-}
-
 // credential is a line that binds a scheme to an environment variable.
 func credential(s oad.Scheme) string {
 	says := map[string]string{"basic": "name:password", "bearer": "a token", "apiKey": "the key", "": "nothing that can be sent in a request"}[s.Kind]
-	return fmt.Sprintf("%s: ${API_%s}    # %s", quoted(s.Name), Variable(s.Name), says)
+	return fmt.Sprintf("%s: ${API_%s}    # %s", document.Scalar(s.Name), Variable(s.Name), says)
 }
 
 // Variable is a name as the environment has it: capital letters, digits and _.

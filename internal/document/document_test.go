@@ -155,3 +155,21 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+func TestScalarsAreReadAsTheyWere(t *testing.T) {
+	for _, text := range []string{"", "plain", "a: b", "#x", "POST /vessels/{id}", "yes", "12", "null", "a, b", "two\nlines", `"q"`, "'", "- x", "$response.body#/id", " padded ", "ø", "?", "~"} {
+		for _, src := range []string{"a: " + Scalar(text) + "\n", "a: { b: " + Scalar(text) + " }\n", Scalar(text) + ": x\n"} {
+			f, err := Read("t.yaml", []byte(src))
+			if err != nil {
+				t.Errorf("%q as %s: %v", text, src, err)
+				continue
+			}
+			m := f.Value.(map[string]any)
+			inner, _ := m["a"].(map[string]any)
+			_, key := m[text]
+			if m["a"] != text && inner["b"] != text && !key {
+				t.Errorf("%q is read as %v from %s", text, f.Value, src)
+			}
+		}
+	}
+}

@@ -119,7 +119,7 @@ type requestJSON struct {
 func (r Request) MarshalJSON() ([]byte, error) {
 	out := requestJSON{Method: r.Method, URL: r.URL, Headers: r.Headers}
 	out.Body, out.BodyBase64 = textOrBase64(r.Body)
-	return marshal(out)
+	return instance.Marshal(out)
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.
@@ -285,7 +285,7 @@ func (a Answer) MarshalJSON() ([]byte, error) {
 		}
 	}
 	out.Body, out.BodyBase64 = textOrBase64(a.Body)
-	return marshal(out)
+	return instance.Marshal(out)
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.

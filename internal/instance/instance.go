@@ -117,13 +117,11 @@ func appendJSON(b []byte, v any) []byte {
 		}
 		return append(b, '}')
 	}
-	var out bytes.Buffer
-	e := json.NewEncoder(&out)
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
+	text, err := Marshal(v)
+	if err != nil {
 		panic("instance: encoding a value that is not JSON: " + err.Error())
 	}
-	return append(b, bytes.TrimRight(out.Bytes(), "\n")...)
+	return append(b, text...)
 }
 
 // isPlain reports whether a string can be put in quotes as it is.

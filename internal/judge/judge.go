@@ -168,13 +168,8 @@ func Words(a exchange.Answer) string {
 	return shorten(string(a.Body))
 }
 
-func shorten(s string) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if r := []rune(s); len(r) > maxWords {
-		return string(r[:maxWords-3]) + "..."
-	}
-	return s
-}
+// shorten is a text of an answer for a message.
+func shorten(s string) string { return instance.Shorten(instance.OneLine(s), maxWords) }
 
 func shownPointer(pointer string) string {
 	if pointer == "" {
@@ -267,19 +262,11 @@ func stored(c exchange.Case, a exchange.Answer) string {
 		}
 		return "; the answer does not show it"
 	case !was:
-		return fmt.Sprintf("; the answer shows %s in its place", shortValue(shown))
+		return fmt.Sprintf("; the answer shows %s in its place", instance.Shown(shown))
 	case instance.Equal(sent, shown):
 		return "; the answer shows it as it was sent"
 	}
-	return fmt.Sprintf("; sent was %s, and the answer shows %s", shortValue(sent), shortValue(shown))
-}
-
-func shortValue(v any) string {
-	text := string(instance.Encode(v))
-	if r := []rune(text); len(r) > 60 {
-		return string(r[:57]) + "..."
-	}
-	return text
+	return fmt.Sprintf("; sent was %s, and the answer shows %s", instance.Shown(sent), instance.Shown(shown))
 }
 
 // isBlank reports whether what is wrong is a field in a query or a form that is

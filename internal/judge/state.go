@@ -57,7 +57,7 @@ func worded(v any) string {
 	if _, is := v.(nothing); is {
 		return "not there"
 	}
-	return shortValue(v)
+	return instance.Shown(v)
 }
 
 // differences calls visit for each place at which two values differ, until it

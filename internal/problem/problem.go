@@ -122,7 +122,7 @@ func wrongMedia(contentType, media string, body []byte) string {
 func members(object map[string]any, status int) []Departure {
 	var found []Departure
 	bad := func(name, at, want string) {
-		found = append(found, Departure{"bad-member", fmt.Sprintf("%s is %s where %s is expected", name, shown(object[name]), want), "/" + name, section(at)})
+		found = append(found, Departure{"bad-member", fmt.Sprintf("%s is %s where %s is expected", name, instance.Shown(object[name]), want), "/" + name, section(at)})
 	}
 	for _, m := range []struct {
 		name, section string
@@ -195,7 +195,7 @@ func (d Document) weak(status int) []Departure {
 	case !d.Specific() && strings.TrimSpace(title) == "":
 		add("", "4", "there is no title, and no type but about:blank, so the document says no more than the status")
 	case !d.Specific() && !slices.ContainsFunc(phrases, func(p string) bool { return p != "" && strings.EqualFold(p, title) }):
-		add("/title", "4.2.1", "title is %s with the type about:blank, whose title is the status code's own phrase (%s); a title of its own needs a type of its own", shown(title), phrases[0])
+		add("/title", "4.2.1", "title is %s with the type about:blank, whose title is the status code's own phrase (%s); a title of its own needs a type of its own", instance.Shown(title), phrases[0])
 	}
 	for _, name := range instance.Names(d.Object) {
 		if !slices.Contains(own, name) && !extension.MatchString(name) {
@@ -262,12 +262,4 @@ func isReference(s string) bool {
 	}
 	_, err := url.Parse(s)
 	return err == nil
-}
-
-func shown(v any) string {
-	s := string(instance.Encode(v))
-	if r := []rune(s); len(r) > 60 {
-		s = string(r[:57]) + "..."
-	}
-	return s
 }

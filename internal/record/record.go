@@ -16,6 +16,7 @@ import (
 	"sync"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/layout"
 )
@@ -72,16 +73,14 @@ func NewWriter(w io.Writer, head Head) (*Writer, error) {
 }
 
 func (w *Writer) line(v any) error {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
+	line, err := instance.Marshal(v)
+	if err != nil {
 		return fmt.Errorf("writing the run file: %w", err)
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	// Not buffered: what was completed before a kill is in the file.
-	if _, err := w.w.Write(b.Bytes()); err != nil {
+	if _, err := w.w.Write(append(line, '\n')); err != nil {
 		return fmt.Errorf("writing the run file: %w", err)
 	}
 	return nil

@@ -138,13 +138,11 @@ func lowerEscapes(text string) string {
 }
 
 func quoted(text string) string {
-	var b strings.Builder
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	if e.Encode(text) != nil {
+	data, err := instance.Marshal(text)
+	if err != nil {
 		return text
 	}
-	return strings.TrimSuffix(strings.TrimPrefix(strings.TrimSuffix(b.String(), "\n"), `"`), `"`)
+	return string(data[1 : len(data)-1])
 }
 
 func htmlQuoted(text string) string {

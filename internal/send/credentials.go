@@ -1,7 +1,6 @@
 package send
 
 import (
-	"encoding/base64"
 	"net/http"
 	"net/url"
 	"strings"
@@ -40,7 +39,9 @@ func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential)
 		case c.Kind == "basic" && c.Flaw == "malformed":
 			value = "Basic %%%"
 		case c.Kind == "basic" && own:
-			value = "Basic " + base64.StdEncoding.EncodeToString([]byte(value))
+			name, password, _ := strings.Cut(value, ":")
+			req.SetBasicAuth(name, password)
+			continue
 		case c.Kind == "basic":
 			value = "Basic " + value
 		}
@@ -48,17 +49,13 @@ func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential)
 		case "header":
 			req.Header.Set(c.Name, value)
 		case "query":
-			part := url.QueryEscape(c.Name) + "=" + url.QueryEscape(value)
-			if req.URL.RawQuery != "" {
+			part := url.Values{c.Name: {value}}.Encode()
+			if req.URL.RawQuery != "" { // the rest stays as it was planned
 				part = req.URL.RawQuery + "&" + part
 			}
 			req.URL.RawQuery = part
 		case "cookie":
-			cookie := c.Name + "=" + url.QueryEscape(value)
-			if have := req.Header.Get("Cookie"); have != "" {
-				cookie = have + "; " + cookie
-			}
-			req.Header.Set("Cookie", cookie)
+			req.AddCookie(&http.Cookie{Name: c.Name, Value: value})
 		}
 	}
 }

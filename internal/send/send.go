@@ -178,16 +178,22 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 	}
 }
 
-// retryAfter reads how long a busy service asks to wait (RFC 9110, section 10.2.3).
+// retryAfter reads how long a busy service asks to wait: in seconds, or until a
+// date (RFC 9110, section 10.2.3).
 func retryAfter(a exchange.Answer) (time.Duration, bool) {
 	if a.Err != "" || a.Status != http.StatusTooManyRequests && a.Status != http.StatusServiceUnavailable {
 		return 0, false
 	}
-	seconds, err := strconv.Atoi(a.Header.Get("Retry-After"))
-	if err != nil || seconds < 0 {
+	after := a.Header.Get("Retry-After")
+	wait := time.Duration(0)
+	if seconds, err := strconv.ParseUint(after, 10, 31); err == nil {
+		wait = time.Duration(seconds) * time.Second
+	} else if at, err := http.ParseTime(after); err == nil {
+		wait = time.Until(at)
+	} else {
 		return time.Second, a.Status == http.StatusTooManyRequests
 	}
-	return max(time.Duration(seconds)*time.Second, 100*time.Millisecond), true
+	return max(wait, 100*time.Millisecond), true
 }
 
 func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {

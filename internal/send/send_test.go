@@ -182,8 +182,8 @@ func TestAStaleConnectionIsNotTheCasesFault(t *testing.T) {
 func TestRetryAfterIsWaitedFor(t *testing.T) {
 	var requests atomic.Int32
 	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
-		if requests.Add(1) < 3 {
-			w.Header().Set("Retry-After", "0")
+		if n := requests.Add(1); n < 3 {
+			w.Header().Set("Retry-After", []string{"0", time.Now().UTC().Format(http.TimeFormat)}[n%2])
 			w.WriteHeader(http.StatusTooManyRequests)
 		}
 	}, Options{})
