@@ -16,7 +16,6 @@ import (
 	"sync"
 	"syscall"
 	"testing"
-	"time"
 
 	"obiter/internal/harbour"
 )
@@ -27,17 +26,24 @@ type ear struct {
 	mu     sync.Mutex
 	tokens []string
 	heard  int
-	delay  time.Duration
+	far    chan struct{} // closed once many requests were heard; nil: nobody waits
+	open   sync.WaitGroup
 }
 
+// many is how many requests an interrupt waits for.
+const many = 60
+
 func (e *ear) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	e.open.Add(1)
+	defer e.open.Done()
 	e.mu.Lock()
-	e.heard++
+	if e.heard++; e.heard == many && e.far != nil {
+		close(e.far)
+	}
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer tide-"); ok && !slices.Contains(e.tokens, token) {
 		e.tokens = append(e.tokens, token)
 	}
 	e.mu.Unlock()
-	time.Sleep(e.delay)
 	e.office.ServeHTTP(w, r)
 }
 
@@ -184,7 +190,7 @@ func TestInterruptUndoes(t *testing.T) {
 		t.Skip("interrupts are sent as signals")
 	}
 	dir, e := demoFolder(t)
-	e.delay = 5 * time.Millisecond
+	e.far = make(chan struct{})
 	before := records(e)
 	try := exec.Command(program, "try")
 	try.Dir = dir
@@ -193,14 +199,7 @@ func TestInterruptUndoes(t *testing.T) {
 	if err := try.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for start := time.Now(); time.Since(start) < 20*time.Second; time.Sleep(10 * time.Millisecond) {
-		e.mu.Lock()
-		far := e.heard > 60
-		e.mu.Unlock()
-		if far {
-			break
-		}
-	}
+	<-e.far
 	during := records(e)
 	if err := try.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)
@@ -210,7 +209,7 @@ func TestInterruptUndoes(t *testing.T) {
 	if try.ProcessState.ExitCode() != 130 || err != nil || !strings.Contains(string(run), `"interrupted":true`) {
 		t.Errorf("status %d, %v: %s; the run file ends with %q", try.ProcessState.ExitCode(), err, &errors, run[max(0, len(run)-300):])
 	}
-	time.Sleep(50 * time.Millisecond) // a request that was cut off may still be served
+	e.open.Wait() // a request that was cut off may still be served
 	if after := records(e); slices.Equal(during, before) || after[0] != before[0] || after[3] != before[3] {
 		t.Errorf("before %v, during %v, after %v: %s", before, during, after, &errors)
 	}

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -400,9 +401,16 @@ func TestServeAndInterrupt(t *testing.T) {
 	if err != nil || address == "" {
 		t.Fatalf("%q, %v", line, err)
 	}
+	var heard atomic.Int32
+	stuck := make(chan struct{})
 	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		time.Sleep(20 * time.Millisecond)
-		w.WriteHeader(http.StatusCreated)
+		if n := heard.Add(1); n == 20 {
+			close(stuck)
+		} else if n < 20 {
+			w.WriteHeader(http.StatusCreated)
+			return
+		}
+		<-r.Context().Done()
 	}))
 	defer slow.Close()
 	obiter(t, dir, "try", "--at", address, "--depth", "quick").check(t, 0, "0 failed", "")
@@ -413,7 +421,7 @@ func TestServeAndInterrupt(t *testing.T) {
 	if err := try.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(400 * time.Millisecond)
+	<-stuck
 	if err := try.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)
 	}

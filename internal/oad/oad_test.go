@@ -104,43 +104,6 @@ components:
 	}
 }
 
-func TestSchemasOf30AreRewritten(t *testing.T) {
-	for _, c := range []struct{ name, version, in, want string }{
-		{"nullable", "3.0.3", `{"type":"string","nullable":true}`, `{"nullable":true,"type":["string","null"]}`},
-		{"nullable without type", "3.0.3", `{"nullable":true}`, `{"nullable":true,"x-obiter-murky-null":true}`},
-		{"nullable next to enum", "3.0.3", `{"type":"string","nullable":true,"enum":["a"]}`, `{"enum":["a"],"nullable":true,"type":["string","null"],"x-obiter-murky-null":true}`},
-		{"nullable enum with null", "3.0.3", `{"type":"string","nullable":true,"enum":["a",null]}`, `{"enum":["a",null],"nullable":true,"type":["string","null"]}`},
-		{"exclusive", "3.0.3", `{"minimum":1,"exclusiveMinimum":true,"maximum":5,"exclusiveMaximum":false}`, `{"exclusiveMinimum":1,"maximum":5}`},
-		{"exclusive in 3.1", "3.1.0", `{"minimum":1,"exclusiveMinimum":true}`, `{"exclusiveMinimum":1}`},
-		{"siblings of $ref", "3.0.3", `{"$ref":"#/components/schemas/B","minLength":3}`, `{"$ref":"#/components/schemas/B"}`},
-		{"siblings of $ref in 3.1", "3.1.0", `{"$ref":"#/components/schemas/B","minLength":3}`, `{"$ref":"#/components/schemas/B","minLength":3}`},
-		{"later keywords", "3.0.3", `{"const":1,"if":{},"patternProperties":{}}`, `{}`},
-		{"nested", "3.0.3", `{"properties":{"example":{"type":"string","nullable":true}}}`, `{"properties":{"example":{"nullable":true,"type":["string","null"]}}}`},
-		{"examples untouched", "3.0.3", `{"example":{"nullable":true,"const":1}}`, `{"example":{"const":1,"nullable":true}}`},
-		{"boolean required", "3.0.3", `{"type":"string","required":true}`, `{"type":"string"}`},
-		{"readOnly", "3.1.0", `{"required":["a","b"],"properties":{"a":{"readOnly":true},"b":{}}}`, `{"properties":{"a":{"readOnly":true},"b":{}},"required":["b"]}`},
-		{"readOnly behind $ref", "3.1.0", `{"required":["a"],"properties":{"a":{"$ref":"#/components/schemas/R"}}}`, `{"properties":{"a":{"$ref":"#/components/schemas/R"}},"required":[]}`},
-		{"readOnly in another member of allOf", "3.1.0", `{"allOf":[{"required":["a","b"]},{"properties":{"a":{"readOnly":true}}}]}`, `{"allOf":[{"required":["b"]},{"properties":{"a":{"readOnly":true}}}]}`},
-		{"requirement behind $ref, shared", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/Q"},{"properties":{"a":{"readOnly":true}}}]}`, `{"allOf":[{"required":[]},{"properties":{"a":{"readOnly":true}}}]}`},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			src := `{"openapi":"` + c.version + `","paths":{},"components":{"schemas":{"B":{},"R":{"readOnly":true},"Q":{"required":["a"]},"S":` + c.in + `}}}`
-			d := read(t, src)
-			v, err := d.Load(d.Main)
-			if err != nil {
-				t.Fatal(err)
-			}
-			got, _ := instance.Get(v, "/components/schemas/S")
-			if string(instance.Encode(got)) != c.want {
-				t.Errorf("rewritten to %s, want %s", instance.Encode(got), c.want)
-			}
-			if q, _ := instance.Get(v, "/components/schemas/Q/required"); string(instance.Encode(q)) != `["a"]` {
-				t.Errorf("the shared schema was changed: %s", instance.Encode(q))
-			}
-		})
-	}
-}
-
 func TestReferencesToFiles(t *testing.T) {
 	dir := t.TempDir()
 	write := func(name, text string) string {

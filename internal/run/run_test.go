@@ -43,6 +43,13 @@ func trial(t testing.TB, depth flaw.Depth, faults ...string) *report.Report {
 
 func against(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error) (*report.Report, error) {
 	t.Helper()
+	return changed(t, ctx, address, depth, keep, func(exchange.Exchange) exchange.Exchange { return exchange.Exchange{} })
+}
+
+// changed is against with exchanges that are not as they were: as change makes
+// them, or as they are where it gives nothing.
+func changed(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error, change func(exchange.Exchange) exchange.Exchange) (*report.Report, error) {
+	t.Helper()
 	doc, err := oad.Read("harbour.yaml", harbour.Description)
 	if err != nil {
 		t.Fatal(err)
@@ -65,7 +72,13 @@ func against(t testing.TB, ctx context.Context, address string, depth flaw.Depth
 	if err != nil {
 		t.Fatal(err)
 	}
-	rep, err := run.Do(ctx, p, run.Options{Parallel: 8, Send: sending(s), Record: w})
+	rep, err := run.Do(ctx, p, run.Options{Parallel: 8, Record: w, Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
+		e := sending(s)(ctx, c)
+		if other := change(e); other.ID != "" {
+			return other
+		}
+		return e
+	}})
 	if err == nil {
 		judgedAgain(t, file.Bytes(), rep)
 	}

@@ -1,0 +1,89 @@
+package dialect_test
+
+import (
+	"strings"
+	"testing"
+
+	"obiter/internal/dialect"
+	"obiter/internal/document"
+	"obiter/internal/instance"
+)
+
+func TestSchemasAreRewritten(t *testing.T) {
+	for _, c := range []struct{ name, version, in, want string }{
+		{"nullable", "3.0.3", `{"type":"string","nullable":true}`, `{"nullable":true,"type":["string","null"]}`},
+		{"nullable without type", "3.0.3", `{"nullable":true}`, `{"nullable":true,"x-obiter-murky-null":true}`},
+		{"nullable next to enum", "3.0.3", `{"type":"string","nullable":true,"enum":["a"]}`, `{"enum":["a"],"nullable":true,"type":["string","null"],"x-obiter-murky-null":true}`},
+		{"nullable enum with null", "3.0.3", `{"type":"string","nullable":true,"enum":["a",null]}`, `{"enum":["a",null],"nullable":true,"type":["string","null"]}`},
+		{"exclusive", "3.0.3", `{"minimum":1,"exclusiveMinimum":true,"maximum":5,"exclusiveMaximum":false}`, `{"exclusiveMinimum":1,"maximum":5}`},
+		{"exclusive in 3.1", "3.1.0", `{"minimum":1,"exclusiveMinimum":true}`, `{"exclusiveMinimum":1}`},
+		{"siblings of $ref", "3.0.3", `{"$ref":"#/components/schemas/B","minLength":3}`, `{"$ref":"#/components/schemas/B"}`},
+		{"siblings of $ref in 3.1", "3.1.0", `{"$ref":"#/components/schemas/B","minLength":3}`, `{"$ref":"#/components/schemas/B","minLength":3}`},
+		{"later keywords", "3.0.3", `{"const":1,"if":{},"patternProperties":{}}`, `{}`},
+		{"nested", "3.0.3", `{"properties":{"example":{"type":"string","nullable":true}}}`, `{"properties":{"example":{"nullable":true,"type":["string","null"]}}}`},
+		{"examples untouched", "3.0.3", `{"example":{"nullable":true,"const":1}}`, `{"example":{"const":1,"nullable":true}}`},
+		{"a dialect that is known", "3.1.0", `{"$schema":"https://spec.openapis.org/oas/3.1/dialect/base","type":"string"}`, `{"type":"string"}`},
+		{"a dialect that is not", "3.1.0", `{"$schema":"https://harbour.example/dialect"}`, `{"$schema":"https://harbour.example/dialect"}`},
+		{"a discriminator", "3.1.0", `{"oneOf":[{"$ref":"#/components/schemas/Q"},{"$ref":"#/components/schemas/B"}],"discriminator":{"propertyName":"k","mapping":{"q":"#/components/schemas/Q"}}}`,
+			`{"discriminator":{"mapping":{"q":"#/components/schemas/Q"},"propertyName":"k"},"oneOf":[{"allOf":[{"$ref":"#/components/schemas/Q"}],"properties":{"k":{"enum":["q","Q"]}},"required":["k"]},{"allOf":[{"$ref":"#/components/schemas/B"}],"properties":{"k":{"enum":["B"]}},"required":["k"]}]}`},
+		{"boolean required", "3.0.3", `{"type":"string","required":true}`, `{"type":"string"}`},
+		{"readOnly", "3.1.0", `{"required":["a","b"],"properties":{"a":{"readOnly":true},"b":{}}}`, `{"properties":{"a":{"readOnly":true},"b":{}},"required":["b"]}`},
+		{"readOnly behind $ref", "3.1.0", `{"required":["a"],"properties":{"a":{"$ref":"#/components/schemas/R"}}}`, `{"properties":{"a":{"$ref":"#/components/schemas/R"}},"required":[]}`},
+		{"readOnly in another member of allOf", "3.1.0", `{"allOf":[{"required":["a","b"]},{"properties":{"a":{"readOnly":true}}}]}`, `{"allOf":[{"required":["b"]},{"properties":{"a":{"readOnly":true}}}]}`},
+		{"requirement behind $ref, shared", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/Q"},{"properties":{"a":{"readOnly":true}}}]}`, `{"allOf":[{"required":[]},{"properties":{"a":{"readOnly":true}}}]}`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			src := `{"openapi":"` + c.version + `","paths":{},"components":{"schemas":{"B":{},"R":{"readOnly":true},"Q":{"required":["a"]},"S":` + c.in + `}}}`
+			f, err := document.Read("t.json", []byte(src))
+			if err != nil {
+				t.Fatal(err)
+			}
+			document.NewFiles(f, func(files *document.Files, address string, f *document.File) {
+				dialect.Rewrite(files, address, f, strings.HasPrefix(c.version, "3.0"))
+			})
+			v := f.Value
+			got, _ := instance.Get(v, "/components/schemas/S")
+			if string(instance.Encode(got)) != c.want {
+				t.Errorf("rewritten to %s, want %s", instance.Encode(got), c.want)
+			}
+			if q, _ := instance.Get(v, "/components/schemas/Q/required"); string(instance.Encode(q)) != `["a"]` {
+				t.Errorf("the shared schema was changed: %s", instance.Encode(q))
+			}
+		})
+	}
+}
+
+// TestWhatRefersAndWhatIsReferredTo is listed, with the bases that are in force.
+func TestWhatRefersAndWhatIsReferredTo(t *testing.T) {
+	f, err := document.Read("t.yaml", []byte(`
+paths: {/a: {$ref: '#/x'}}
+components:
+  schemas:
+    A: {$anchor: a, properties: {b: {$ref: '#/components/schemas/B'}}}
+    B: {$id: 'https://harbour.example/b', items: {$ref: '#/$defs/c'}, example: {$ref: nope}}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	document.NewFiles(f, func(files *document.Files, address string, f *document.File) {
+		done := dialect.Rewrite(files, address, f, false)
+		for _, r := range done.References {
+			line := r.At.Pointer + " " + r.Ref
+			if r.Schema {
+				line += " schema"
+			}
+			if r.Based {
+				line += " based"
+			}
+			got = append(got, line)
+		}
+		for _, at := range done.Anchored {
+			got = append(got, "anchored "+at.Pointer)
+		}
+	})
+	want := "/components/schemas/A/properties/b #/components/schemas/B schema|/components/schemas/B/items #/$defs/c schema based|/paths/~1a #/x|anchored /components/schemas/A|anchored /components/schemas/B"
+	if s := strings.Join(got, "|"); s != want {
+		t.Errorf("listed are\n%s, want\n%s", s, want)
+	}
+}
