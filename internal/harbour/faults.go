@@ -47,6 +47,7 @@ var Faults = []Fault{
 	{"html-page", replaceBooking, "not-problem", "a rejection is an HTML page", false, []string{"odd-layout", "odd-status"}},
 	{"own-layout", orderPilot, "not-problem", "one endpoint answers in a layout of its own", false, []string{"odd-layout", "odd-status"}},
 	{"cut-answer", openSession, "unreadable", "the answer's JSON breaks off", false, nil},
+	{"cut-in-a-character", orderPilot, "bad-encoding", "a text is cut in the middle of a character", false, nil},
 	{"status-as-text", changeVessel, "bad-member", "the member status is text", true, nil},
 	{"status-differs", createVessel, "status-mismatch", "the member status and the status line differ", false, nil},
 	{"bare-rejection", changeVessel, "no-field-errors", "a rejection does not say which field", false, nil},

@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"bytes"
 	"fmt"
 	"net/http"
 	"regexp"
@@ -19,6 +20,7 @@ type problem struct {
 	detail string
 	errors []fieldError
 	change func(map[string]any) // what a fault does to it
+	cut    bool                 // its detail is cut in the middle of a character
 }
 
 func (p problem) write(w http.ResponseWriter) {
@@ -41,7 +43,11 @@ func (p problem) write(w http.ResponseWriter) {
 	if p.change != nil {
 		p.change(doc)
 	}
-	answer(w, p.status, "application/problem+json", instance.Encode(doc))
+	body := instance.Encode(doc)
+	if p.cut {
+		body = bytes.Replace(body, []byte("not as they should be"), []byte("n\xc3"), 1)
+	}
+	answer(w, p.status, "application/problem+json", body)
 }
 
 // pointerText is a fragment where the field is a pointer, and what a fault made of it as it is.
@@ -186,6 +192,7 @@ func (o *Office) misword(e endpoint, p *problem, body map[string]any, errors []f
 		}
 		p.detail = strings.Join(words, "; ") + "."
 	}
+	p.cut = o.has(e, "cut-in-a-character")
 	if o.has(e, "type-relative") {
 		p.change = func(doc map[string]any) { doc["type"] = "/problems/invalid-fields" }
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"obiter/internal/exchange"
 	"obiter/internal/problem"
@@ -18,9 +19,19 @@ func beyond(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 	found := echoesSecret(c, a)
 	if c.Kind == exchange.Flawed && a.Status >= 400 {
 		found = append(found, leaksInternals(a.Body)...)
+		found = append(found, badEncoding(a, doc)...)
 	}
 	found = append(found, unsafeHTML(c, a)...)
 	return append(found, undocumented(c, a, ctx, doc)...)
+}
+
+// badEncoding finds JSON that is not UTF-8 (RFC 8259, section 8.1). What was cut
+// off while it was read may end in the middle of a character.
+func badEncoding(a exchange.Answer, doc problem.Document) []Finding {
+	if a.Truncated || utf8.Valid(a.Body) || doc.Media != "application/json" && !strings.HasSuffix(doc.Media, "+json") {
+		return nil
+	}
+	return []Finding{finding("bad-encoding", "", "", fmt.Sprintf("the answer is %s, and its bytes are not UTF-8", doc.Media))}
 }
 
 // minSecret is the shortest secret that is looked for: shorter texts are in

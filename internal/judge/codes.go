@@ -10,13 +10,26 @@ const (
 	Note    Severity = "note"
 )
 
+// Trait is a set of what is true of all findings of a code.
+type Trait int
+
+// The traits.
+const (
+	Independent Trait = 1 << iota // wrong whether or not the operation's control was accepted
+	OfForm                        // of the answer's form, whatever was wrong with the request: one cause over operations and fields
+	Departs                       // such an answer cannot be the documented one, which need not be said as well
+)
+
+// Has reports whether all of t are in the set.
+func (s Trait) Has(t Trait) bool { return s&t == t }
+
 // Code is what is said of a kind of finding, for every place that shows one.
 type Code struct {
-	Code        string
-	Severity    Severity
-	Title       string // one line
-	Cites       string // the standard it rests on; may be empty
-	Independent bool   // wrong whether or not the operation's control was accepted
+	Code     string
+	Severity Severity
+	Title    string // one line
+	Cites    string // the standard it rests on; may be empty
+	Traits   Trait  // what else is said of all its findings
 
 	Means   string // what was seen
 	Matters string // what it does to a client
@@ -48,157 +61,162 @@ Content-Type: application/problem+json
 
 // Codes are all findings, gravest first.
 var Codes = []Code{
-	{"accepted", Error, "a flawed request was accepted", "", true,
+	{"accepted", Error, "a flawed request was accepted", "", Independent,
 		"A request that breaks the description was answered with success. Where the answer shows what was stored, the finding says so. An empty value in a query or a form is only a warning, because many readers treat it as absent; so is what standards leave open.",
 		"The rule is written but never runs: records that break it get into the data, and everything that reads them has to cope. It is forgotten most often on the update endpoint.",
 		"Check the rule where the request comes in, on every operation that accepts the field, before anything is stored. If the description is wrong, loosen it.",
 		fieldAnswer},
-	{"crashed", Error, "a flawed request made the service fail", "RFC 9110, section 15.6", true,
+	{"crashed", Error, "a flawed request made the service fail", "RFC 9110, section 15.6", Independent,
 		"The answer is a 5xx. The mistake was the client's; the service reported it as its own, or failed because of it.",
 		"Clients retry a 5xx and never learn to correct their request; alerts fire for every typing error; and what fails on odd input can often be made to fail on purpose.",
 		"Find the exception in the log (the header Obiter-Case names the request), and check the value before it is used. A body that cannot be decoded is a 400.",
 		plainAnswer},
-	{"no-answer", Error, "no answer came", "", true,
+	{"no-answer", Error, "no answer came", "", Independent,
 		"The connection was reset or closed, the answer was not HTTP, or it took longer than --timeout.",
 		"A client sees a broken network and tries again; often a handler was killed.",
 		"Look for the request's Obiter-Case in the log. Let a final handler turn whatever escapes into a problem document.",
 		plainAnswer},
-	{"control-rejected", Error, "a valid request was refused", "", true,
+	{"control-rejected", Error, "a valid request was refused", "", Independent,
 		"A request that obeys every rule of the description was refused. What else the operation rejects then proves nothing, because it may reject everything.",
 		"Either a valid client is turned away, or the description does not say what the service requires: credentials, a record that must exist, a rule that is missing.",
 		"Read the service's own words in the finding. Give credentials with --header, name existing records in the examples of path parameters, and write missing rules into the description.",
 		"HTTP/1.1 201 Created"},
-	{"edge-rejected", Error, "a valid boundary value was refused", "", false,
+	{"edge-rejected", Error, "a valid boundary value was refused", "", 0,
 		"A value exactly on a limit, allowed by the description, was refused.",
 		"A limit is off by one, or lengths are counted in bytes or UTF-16 units where the description counts characters.",
 		"Compare with <= where the description says maximum or maxLength, and count Unicode code points.",
 		"HTTP/1.1 201 Created"},
-	{"changed-state", Error, "a request was rejected, and yet the resource changed", "RFC 9110, section 15.5", true,
+	{"changed-state", Error, "a request was rejected, and yet the resource changed", "RFC 9110, section 15.5", Independent,
 		"The resource was read before and after a rejected request, and the second reading differs from the first. It was tried twice.",
 		"The client is told that nothing happened, although something did: half of a change is stored.",
 		"Check everything before the first write, or write inside a transaction that a rejection rolls back.",
 		fieldAnswer},
-	{"redirected", Error, "a flawed request was answered with a redirect", "RFC 9110, section 15.4", true,
+	{"redirected", Error, "a flawed request was answered with a redirect", "RFC 9110, section 15.4", Independent | OfForm,
 		"The answer is a 3xx where a rejection belongs.",
 		"A client that follows it ends on a page, usually with 200, and believes that the request succeeded.",
 		"Answer API requests with a 4xx problem document; keep redirects to pages for browsers. A redirect that only corrects the path comes from the router: give the canonical path in the description.",
 		plainAnswer},
-	{"wrong-status", Error, "the status is not the one for this sort of flaw", "RFC 9110, section 15.5", false,
+	{"wrong-status", Error, "the status is not the one for this sort of flaw", "RFC 9110, section 15.5", Departs,
 		"The request was rejected with a 4xx that means something else.",
 		"Clients decide by the status: 404 makes them look for the record, 401 log in again, and 422 for broken JSON looks for a field.",
 		"400 for what cannot be read, 400 or 422 for what breaks a rule, 415 for the media type, 405 for the method, 404 only for what does not exist.",
 		fieldAnswer},
-	{"missing-header", Error, "a header that this status requires is missing", "RFC 9110, sections 10.2.1 and 11.6.1", true,
+	{"missing-header", Error, "a header that this status requires is missing", "RFC 9110, sections 10.2.1 and 11.6.1", Independent | OfForm,
 		"A 405 has to list the allowed methods in Allow, a 401 to name a scheme in WWW-Authenticate.",
 		"Clients and libraries need these headers to continue.",
 		"Let the router write Allow, and the authentication layer WWW-Authenticate.",
 		"HTTP/1.1 405 Method Not Allowed\nAllow: GET, POST"},
-	{"leaks-internals", Error, "the answer shows internals of the service", "RFC 9457, section 5", true,
+	{"leaks-internals", Error, "the answer shows internals of the service", "RFC 9457, section 5", Independent | OfForm,
 		"A stack trace, a class or file name, a database's message or a framework's error page is in the answer.",
 		"It does not help the client, and it helps an attacker: versions, table names, weak points.",
 		"Log it, give the client a reference number, and switch the framework's developer pages off outside development.",
 		plainAnswer},
-	{"echoes-secret", Error, "a secret value comes back", "RFC 9457, section 5", true,
+	{"echoes-secret", Error, "a secret value comes back", "RFC 9457, section 5", Independent,
 		"The value of a writeOnly or password field is in the answer.",
 		"Secrets in answers end up in logs, error trackers and browser consoles.",
 		"Leave the rejected value out of field errors, always for fields that are writeOnly or of format password.",
 		`{ "pointer": "#/pass_phrase", "detail": "must have at least 12 characters" }`},
-	{"unsafe-html", Error, "the input comes back as HTML, unescaped", "", true,
+	{"unsafe-html", Error, "the input comes back as HTML, unescaped", "", Independent,
 		"Markup from the request is in an answer of type text/html, unescaped.",
 		"Anyone who gets a victim to follow a link can run a script in the service's page.",
 		"Answer with application/problem+json; if it has to be a page, escape what comes from the request.",
 		plainAnswer},
-	{"not-problem", Error, "the rejection is not a problem document", "RFC 9457, section 3", true,
+	{"not-problem", Error, "the rejection is not a problem document", "RFC 9457, section 3", Independent | OfForm | Departs,
 		"The answer's media type is not application/problem+json or application/problem+xml.",
 		"A client cannot tell a problem document from any other JSON, so it needs code of its own for this service.",
 		"Send the media type from every layer: validation, router, authentication, and the final error handler.",
 		fieldAnswer},
-	{"unreadable", Error, "no problem could be read from the rejection", "RFC 9457, section 3", true,
+	{"unreadable", Error, "no problem could be read from the rejection", "RFC 9457, section 3", Independent | OfForm | Departs,
 		"The body is not what its media type says: broken JSON or XML, a list, nothing.",
 		"Clients fail while they handle the failure.",
 		"Write the document with a serialiser, one object per response.",
 		plainAnswer},
-	{"bad-member", Error, "a member of the problem document has the wrong form", "RFC 9457, section 3.1", true,
+	{"bad-encoding", Error, "the answer's JSON is not UTF-8", "RFC 8259, section 8.1", Independent | OfForm | Departs,
+		"The answer says that it is JSON, and its bytes are not UTF-8. Usually a text was cut in the middle of a character, or what the client sent comes back unchecked.",
+		"Strict readers refuse the whole answer; others show replacement characters where the reason should be.",
+		"Shorten texts by characters, not by bytes, and write the answer with a serialiser.",
+		fieldAnswer},
+	{"bad-member", Error, "a member of the problem document has the wrong form", "RFC 9457, section 3.1", Independent | OfForm | Departs,
 		"type and instance are URI references, title and detail strings, status is a number from 100 to 599.",
 		"Readers must ignore members of the wrong type, so what they say is lost.",
 		"Map the members one by one; put everything else into extension members.",
 		fieldAnswer},
-	{"status-mismatch", Error, "the status member is not the HTTP status", "RFC 9457, section 3.1.2", true,
+	{"status-mismatch", Error, "the status member is not the HTTP status", "RFC 9457, section 3.1.2", Independent | OfForm,
 		"The member status says another number than the status line.",
 		"Readers differ on which of the two to believe.",
 		"Fill the member from the response, or leave it out.",
 		`"status": 422`},
-	{"no-field-errors", Error, "nothing machine-readable names the field that was wrong", "RFC 9457, section 3", false,
+	{"no-field-errors", Error, "nothing machine-readable names the field that was wrong", "RFC 9457, section 3", 0,
 		"A field was wrong, and no member of the answer names any field. If a sentence names it, the finding says so.",
 		"A form cannot show the message in the right place; clients start to parse sentences.",
 		"List the errors in an extension member, each with a pointer and a detail.",
 		fieldAnswer},
-	{"missed-field", Error, "the answer has field errors, but not for the invalid field", "RFC 9457, section 3", false,
+	{"missed-field", Error, "the answer has field errors, but not for the invalid field", "RFC 9457, section 3", 0,
 		"The answer names fields, but not the invalid one.",
 		"The user corrects what was right.",
 		"Report each error where it is; map the names of the inner model back to those of the request.",
 		fieldAnswer},
-	{"one-at-a-time", Error, "several fields are invalid, but only some are reported", "RFC 9457, section 3", false,
+	{"one-at-a-time", Error, "several fields are invalid, but only some are reported", "RFC 9457, section 3", 0,
 		"Several fields broke rules of one stage, and the answer names only some. What a decoder stops at, and rules that wait for others, are not counted.",
 		"The client needs as many round trips as there are errors.",
 		"Collect the errors of a stage before answering.",
 		twoFields},
-	{"wrong-field", Error, "a field that was right is blamed", "", false,
+	{"wrong-field", Error, "a field that was right is blamed", "", 0,
 		"An error is reported at a field that obeys every rule of the description.",
 		"The user changes what was right.",
 		"Report a rule between two fields at the one to be changed; or write the rule into the description, if it is one.",
 		fieldAnswer},
-	{"broken-pointer", Error, "what should be a JSON Pointer points to nothing", "RFC 6901, section 4; RFC 9457, section 3", false,
+	{"broken-pointer", Error, "what should be a JSON Pointer points to nothing", "RFC 6901, section 4; RFC 9457, section 3", 0,
 		"The member pointer does not hold a JSON Pointer, or holds one that resolves to nothing in the request.",
 		"Clients that resolve it get nothing.",
 		"Build it from the segments of the path: / before each, ~1 for /, ~0 for ~; with # before it as a fragment.",
 		`"pointer": "#/crew/0/rank"`},
-	{"odd-layout", Error, "the answer is laid out differently from the rest of the API", "RFC 9457, section 3", true,
+	{"odd-layout", Error, "the answer is laid out differently from the rest of the API", "RFC 9457, section 3", Independent,
 		"Most rejections of this API have one layout; these have another.",
 		"Clients need code for each layout, and discover the second one in production.",
 		"Let every layer answer through the same function, the router's and the decoder's errors too.",
 		fieldAnswer},
-	{"vague-field", Warning, "the field is named imprecisely", "RFC 9457, section 3", false,
+	{"vague-field", Warning, "the field is named imprecisely", "RFC 9457, section 3", 0,
 		"The object is named instead of the field in it, the array index is missing, or the name is spelt differently from the request.",
 		"In a list of thirty, nobody knows which entry is meant.",
 		"Name the full path, with indexes, as the request spells it.",
 		`"pointer": "#/crew/0/rank"`},
-	{"empty-message", Warning, "a field error without words", "RFC 9457, section 3.1.4", false,
+	{"empty-message", Warning, "a field error without words", "RFC 9457, section 3.1.4", Departs,
 		"A field is named, but nothing says what is wrong with it.",
 		"The client can mark the field, but cannot help.",
 		"Say in detail what would be right.",
 		`{ "pointer": "#/name", "detail": "must have at least 2 characters" }`},
-	{"wrong-message", Error, "the message is not the one that the configuration requires", "", false,
+	{"wrong-message", Error, "the message is not the one that the configuration requires", "", 0,
 		"The configuration says what the message must match (says: of a rule, or messages:), but it does not.",
 		"Where wording is part of the contract, clients and translations rely on it.",
 		"Correct the message, or the configuration.",
 		`says: digit`},
-	{"undocumented", Warning, "the answer is not the documented one", "OpenAPI 3.1.1, section 4.8.16", true,
+	{"undocumented", Warning, "the answer is not the documented one", "OpenAPI 3.1.1, section 4.8.16", Independent | OfForm,
 		"The status, the media type or the body is not what the description documents for the operation.",
 		"Generated clients cannot read the answer.",
 		"Document the rejection once under components/responses and refer to it as 4XX or default; or correct the answer.",
 		"4XX:\n  $ref: '#/components/responses/Problem'"},
-	{"weak-problem", Warning, "the problem document does not follow a recommendation", "RFC 9457", true,
+	{"weak-problem", Warning, "the problem document does not follow a recommendation", "RFC 9457", Independent | OfForm,
 		"A relative type, a title of its own under about:blank, neither title nor type, an extension member with an odd name, a byte order mark, a duplicate member.",
 		"Each works with some readers but not with others, or tells them nothing.",
 		"Give each problem an absolute type URI and one title.",
 		fieldAnswer},
-	{"title-drift", Warning, "one problem type has several titles or statuses", "RFC 9457, sections 3.1.3 and 4", true,
+	{"title-drift", Warning, "one problem type has several titles or statuses", "RFC 9457, sections 3.1.3 and 4", Independent,
 		"The title is the same for each occurrence of a type, and a type belongs to one status.",
 		"Clients that compare or translate by type show the wrong words.",
 		"Define each type once, with its title and status, and put what is specific into detail.",
 		`"type": "https://harbour.example/problems/invalid-fields", "title": "Fields are invalid"`},
-	{"odd-status", Warning, "the same sort of flaw is answered with another status than elsewhere", "RFC 9110, section 15.5", true,
+	{"odd-status", Warning, "the same sort of flaw is answered with another status than elsewhere", "RFC 9110, section 15.5", Independent,
 		"Both statuses are right by themselves, but the API mostly uses the other one.",
 		"Clients have to handle both. Often another layer answers, such as a decoder before the validation.",
 		"Choose one status for each sort of flaw, and let the decoder's errors use it as well.",
 		fieldAnswer},
-	{"slow-rejection", Warning, "a rejection takes far longer than a success", "", true,
+	{"slow-rejection", Warning, "a rejection takes far longer than a success", "", Independent,
 		"It took more than a second, and more than twenty times as long as the valid request. It was tried three times.",
 		"Cheap requests that cost a lot are a way to take a service down; often a pattern backtracks, or work is done before the check.",
 		"Check first, work later; avoid nested repetition in patterns.",
 		fieldAnswer},
-	{"unstable", Warning, "the same request was answered in two ways", "", true,
+	{"unstable", Warning, "the same request was answered in two ways", "", Independent,
 		"A rejected request was sent again, and the second answer has another status or names other fields.",
 		"What cannot be repeated is hard to fix; often an unordered map decides which error is reported first.",
 		"Report all errors, in a fixed order.",
@@ -213,6 +231,12 @@ func Find(code string) (Code, bool) {
 		}
 	}
 	return Code{}, false
+}
+
+// Has reports whether findings of a code have a trait.
+func Has(code string, t Trait) bool {
+	c, ok := Find(code)
+	return ok && c.Traits.Has(t)
 }
 
 // Rank orders codes from the gravest.

@@ -25,7 +25,7 @@ func TestTheManualListsEveryFinding(t *testing.T) {
 			t.Errorf("%s is not explained in full: %+v", c.Code, c)
 		}
 		fmt.Fprintf(&b, "\n## %s\n\n%s: %s.", c.Code, c.Severity, c.Title)
-		if c.Independent {
+		if c.Traits.Has(Independent) {
 			b.WriteString(" *By itself.*")
 		}
 		if c.Cites != "" {

@@ -70,14 +70,13 @@ func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
 	if a.Err == "" {
 		out.Findings = append(out.Findings, beyond(c, a, ctx, doc)...)
 	}
-	if slices.ContainsFunc(out.Findings, func(f Finding) bool { return slices.Contains(malformed, f.Code) }) {
+	if slices.ContainsFunc(out.Findings, func(f Finding) bool { return Has(f.Code, Departs) }) {
 		out.Findings = slices.DeleteFunc(out.Findings, func(f Finding) bool { return f.Code == "undocumented" }) // it is the same thing
 	}
 	unproven := c.Kind != exchange.Control && !ctx.Proven
 	if unproven {
 		out.Findings = slices.DeleteFunc(out.Findings, func(f Finding) bool {
-			known, ok := Find(f.Code)
-			return ok && !known.Independent
+			return !Has(f.Code, Independent)
 		})
 	}
 	slices.SortStableFunc(out.Findings, func(a, b Finding) int { return cmp.Compare(Rank(a.Code), Rank(b.Code)) })
@@ -89,9 +88,6 @@ func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
 	}
 	return out
 }
-
-// malformed are the codes of answers that cannot be the documented ones.
-var malformed = []string{"not-problem", "unreadable", "bad-member", "empty-message", "wrong-status"}
 
 func finding(code, field, at, message string) Finding {
 	known, ok := Find(code)

@@ -23,6 +23,7 @@ var planters = []struct {
 }{
 	{[]string{"malformed-json", "duplicate-member"}, (*emitter).malformed},
 	{[]string{"empty-body", "wrong-content-type", "wrong-content-encoding", "unusual-charset", "unusual-accept"}, (*emitter).contentHeaders},
+	{[]string{"unusual-text"}, (*emitter).unusualText},
 	{[]string{"unknown-id"}, (*emitter).unknownID},
 	{[]string{"repeated"}, (*emitter).repeated},
 	{[]string{"wrong-method"}, (*emitter).wrongMethod},

@@ -165,10 +165,6 @@ func (e *Entry) show(more ...Example) {
 	}
 }
 
-// byForm are the codes that concern the form of answers, whatever was wrong:
-// their causes are told apart by what is wrong with the form.
-var byForm = []string{"not-problem", "unreadable", "bad-member", "status-mismatch", "weak-problem", "missing-header", "undocumented", "redirected", "leaks-internals"}
-
 // cause tells apart findings of one code that concern no field: those of the
 // answer's form by what is wrong with it, the others by the rule that was broken.
 // What a business rule lets through is told apart from all else.
@@ -178,7 +174,7 @@ func cause(res record.Result, f judge.Finding) string {
 		return res.Flaws[0].Rule + " " + res.Flaws[0].Variant
 	case f.Code == "not-problem":
 		return f.Message
-	case slices.Contains(byForm, f.Code):
+	case judge.Has(f.Code, judge.OfForm):
 		return ""
 	case f.Field != "" || f.At != "" || len(res.Flaws) != 1 || res.Flaws[0].In != "request":
 		return ""
@@ -202,14 +198,14 @@ func (r *Report) Entries() []*Entry {
 		e := r.entries[k].clone()
 		r.sibling(e)
 		wide := entryKey{operation: k.operation, code: k.code, severity: k.severity}
-		if k.cause == "" && !slices.Contains(byForm, k.code) {
+		if k.cause == "" && !judge.Has(k.code, judge.OfForm) {
 			if into := byField[wide]; into != nil {
 				into.fold(e)
 				continue
 			}
 			byField[wide] = e
 		}
-		if slices.Contains(byForm, k.code) || isShared(k.cause) {
+		if judge.Has(k.code, judge.OfForm) || isShared(k.cause) {
 			wide = entryKey{code: k.code, at: k.at, severity: k.severity, cause: k.cause}
 			if into := byOperation[wide]; into != nil {
 				into.fold(e)

@@ -106,6 +106,7 @@ var All = []Rule{
 		return r
 	}(),
 	whole("unusual-charset", exchange.Either, Decoder, Fault, "A charset that does not exist, on JSON, which has no such parameter: success is right too."),
+	whole("unusual-text", exchange.Either, Operation, Fault, "U+0000 inside a string that no pattern, format or list restricts: JSON allows it and many databases do not. Success is right, and so is a rejection; a crash is not."),
 	whole("wrong-content-encoding", exchange.ContentCoding, Server, Doubtful, "A Content-Encoding that does not exist; where that is accepted, it is a warning (RFC 9110, section 15.5.16)."),
 	whole("unusual-accept", exchange.NotAcceptable, Server, Fault, "A malformed request that accepts only images as its answer: 406 or the usual rejection, and never a page."),
 	whole("deep-nesting", exchange.TooLarge, Server, Fault, "JSON that nests very deeply; once a plan."),
