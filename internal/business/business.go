@@ -173,7 +173,7 @@ type Rule struct {
 	strings []string // literals
 	numbers []json.Number
 	clock   bool // speaks of now
-	sized   bool // asks for lengths
+	sized   bool // needs lengths
 }
 
 // ExpressionError is what is wrong with an expression, with the column where.

@@ -413,7 +413,7 @@ func variations(s string) []string {
 	for _, c := range classes {
 		out = append(out, with(-1, c), with(0, c))
 	}
-	for _, a := range classes { // several classes at once, as pass phrases ask for
+	for _, a := range classes { // several classes at once, as pass phrases need
 		for _, b := range classes {
 			out = append(out, swap(with(-1, a), -2, b))
 		}

@@ -19,7 +19,7 @@ func (a *app) initCommand() *cli.Command {
 		Usage:     "start an obiter.yaml",
 		ArgsUsage: "[DESCRIPTION]",
 		Description: "Writes a commented configuration into the current folder: the description, its address, the records that\n" +
-			"its paths seem to need, the credentials that it asks for, and its operations.",
+			"its paths seem to need, the credentials that it needs, and its operations.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "schema", Usage: "print the JSON Schema of the configuration, for editors, and write nothing"}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Bool("schema") {

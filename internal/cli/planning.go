@@ -144,7 +144,7 @@ func planOptions(c *cli.Command, base string) (plan.Options, error) {
 	return plan.Options{Budget: c.Int("budget"), Base: base, Only: c.StringSlice("only"), Skip: c.StringSlice("skip"), Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
 }
 
-// address checks the URL that a service is said to be at.
+// address checks the URL of a service.
 func address(text string) (*url.URL, error) {
 	fail := func(problem string) (*url.URL, error) {
 		return nil, usage(fmt.Sprintf("--at %q %s", text, problem), "write it with scheme and host, such as http://localhost:8080")

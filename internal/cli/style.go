@@ -106,7 +106,7 @@ func newTable(indent int, right ...int) table.Writer {
 	return t
 }
 
-// rendered is the table's lines, indented, without blanks at their ends.
+// rendered is the table's lines, indented, without trailing spaces.
 func rendered(t table.Writer, indent int) string {
 	var b strings.Builder
 	for _, line := range strings.Split(t.Render(), "\n") {

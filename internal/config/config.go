@@ -39,7 +39,7 @@ type Config struct {
 // written, empty for any way.
 type Errors struct{ List, Field, Message, Notation string }
 
-// Operation is what is said of one operation.
+// Operation is what the file says of one operation.
 type Operation struct {
 	Body  any // merged over each control (RFC 7396); nil: nothing
 	Rules []Rule
@@ -158,7 +158,7 @@ func (c *Config) headers(r reader, top map[string]any) error {
 		var value string
 		at := instance.Join("/headers", name)
 		if value, err = r.text(at, object[name]); err == nil && (name == "" || strings.ContainsAny(name, " \t\"(),/:;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00")) {
-			err = r.tree.Fail(at, "a header is a name without blanks, and one line", "%q is not a header", name)
+			err = r.tree.Fail(at, "a header is a name without spaces, and one line", "%q is not a header", name)
 		}
 		c.Headers = append(c.Headers, [2]string{name, value})
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // Draft is a commented start of a configuration for a description: its address,
-// the records that its paths need, the credentials that it asks for, and its
+// the records that its paths need, the credentials that it needs, and its
 // operations. name is how the description is to be named in it.
 func Draft(doc *oad.Document, name string) string {
 	var b strings.Builder
@@ -36,7 +36,7 @@ func Draft(doc *oad.Document, name string) string {
 				}
 			}
 		} else {
-			line("\n# The description asks for credentials. Take the # away, and set the variables.\n# credentials:")
+			line("\n# The description requires credentials. Remove the #, and set the variables.\n# credentials:")
 			for _, s := range schemes {
 				line("#   %s", credential(s))
 			}
@@ -133,7 +133,7 @@ func likely(doc *oad.Document) []Fixture {
 	return out
 }
 
-// signIn is the fixture that opens the door: an operation that asks for no
+// signIn is the fixture that logs in: an operation that needs no
 // credentials and answers with a token; false if there is none.
 func signIn(doc *oad.Document) (Fixture, bool) {
 	for _, o := range doc.Operations {

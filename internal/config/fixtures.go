@@ -212,7 +212,7 @@ func (f Fixture) Needs(name string) bool {
 }
 
 // Needed are the fixtures that the operations use: by a path parameter, by what
-// is said of them, or by a header; and those that these need in their turn.
+// the file says of them, or by a header; and those that these need in turn.
 func (c *Config) Needed(operations []string) []Fixture {
 	wanted := map[string]bool{}
 	want := func(names []string) {

@@ -19,8 +19,8 @@ type Rule struct {
 	Blames   []string       // JSON Pointers of the fields to be named; empty: none need be
 	Exists   string         // the pointer of a field that refers to something that exists
 	Unique   string         // the pointer of a field whose value no two records share
-	NotBlank string         // the pointer of a text that may not be blanks alone
-	Trimmed  string         // the pointer of a text that loses its outer blanks before it is judged
+	NotBlank string         // the pointer of a text that may not be only spaces
+	Trimmed  string         // the pointer of a string that loses its outer spaces before it is checked
 	Status   int            // the one status that is right; 0: those of the class
 	Says     *regexp.Regexp // what the message has to match; nil: anything
 
@@ -192,7 +192,7 @@ func (c *Config) messages(r reader, top map[string]any) error {
 }
 
 // Says is what the message about a field has to match for a rule; nil where
-// nothing is said. What is said of the field goes before what is said of any.
+// there is nothing. What is for the field goes before what is for any.
 func Says(messages []Message, pointer, rule string) *regexp.Regexp {
 	for _, want := range [][2]string{{pointer, rule}, {pointer, "*"}, {"*", rule}, {"*", "*"}} {
 		for _, m := range messages {

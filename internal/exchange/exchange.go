@@ -71,7 +71,7 @@ func (c Class) Statuses() []int {
 		return []int{http.StatusBadRequest}
 	case Type, Constraint, UnknownField, EmptyBody, Parameter:
 		return []int{http.StatusBadRequest, http.StatusUnprocessableEntity}
-	case PathParameter: // an address of that form may be one of nothing
+	case PathParameter: // there may be nothing at such an address
 		return []int{http.StatusBadRequest, http.StatusUnprocessableEntity, http.StatusNotFound}
 	case MediaType:
 		return []int{http.StatusUnsupportedMediaType}

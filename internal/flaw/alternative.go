@@ -16,7 +16,7 @@ func plantAlternative(s *site) {
 		tries = append([]any{map[string]any{}}, tries...)
 	}
 	for _, a := range s.shape.Choices() {
-		// What no branch takes is the same whichever branch the control took.
+		// What no branch accepts is the same for every branch of the control.
 		if key := s.pointer + " " + a.Branches[0].URL(); s.p.done[key] {
 			continue
 		} else {

@@ -141,14 +141,14 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 	}
 	p.emptyObject()
 	p.allAtOnce()
-	if p.in != "path" { // a well-formed address may be one of nothing
+	if p.in != "path" { // there may be nothing at a well-formed address
 		for _, s := range sites {
 			p.edgesAt(s)
 		}
 	}
 }
 
-// site is one field of the control with all that is said of it.
+// site is one field of the control with all that its schemas say.
 type site struct {
 	p       *Planter
 	pointer string

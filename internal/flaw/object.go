@@ -94,7 +94,7 @@ func (s *site) member(name, rule, variant, reason string) exchange.Flaw {
 	return f
 }
 
-// plantDependent leaves out members that others call for.
+// plantDependent leaves out members that others require.
 func (s *site) plantDependent(object map[string]any) {
 	for _, name := range slices.Sorted(maps.Keys(s.shape.Dependent)) {
 		if _, has := object[name]; !has {

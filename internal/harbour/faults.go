@@ -80,7 +80,7 @@ var Faults = []Fault{
 	{"overpulled-tows", orderTow, "accepted", "nobody counts what the tugs can pull", false, nil},
 	{"ghost-tows", orderTow, "accepted", "a tow may be for a vessel that is not there", false, nil},
 	{"repeated-tows", orderTow, "accepted", "two orders may have one reference", true, nil},
-	{"blanks-counted", orderTow, "accepted", "blanks count towards a length", false, nil},
+	{"blanks-counted", orderTow, "accepted", "spaces count towards a length", false, nil},
 	{"phrases-unchecked", openSession, "accepted", "a pass phrase needs no digit", false, nil},
 	{"open-door", replaceTow, "accepted", "the token is not required", false, nil},
 	{"any-token", orderTow, "accepted", "any token will do", false, nil},

@@ -115,7 +115,7 @@ type endpoint struct {
 	media     string
 	rule      rule // of the body; nil: it takes none
 	run       func(o *Office, w http.ResponseWriter, r *http.Request, kind, id string, body map[string]any)
-	guarded   bool // asks for the token of a session
+	guarded   bool // needs the token of a session
 }
 
 // routes by path: a collection, or one record of it.

@@ -40,7 +40,7 @@ func (o *Office) challenge(w http.ResponseWriter, e endpoint) {
 	problem{status: 401, title: "Not signed in", detail: "Open a session and send its token."}.write(w)
 }
 
-// trimmedText is text that loses its outer blanks before it is looked at.
+// trimmedText is text that loses its outer spaces before it is checked.
 func trimmedText(least, most int, more ...func(string) string) rule {
 	judge := text(least, most, more...)
 	return func(c *checker, at string, v any) {

@@ -65,7 +65,7 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	found = append(found, misplaced(c, astray)...)
 	if len(missing) > 0 {
 		// A pointer that leads nowhere was probably meant for the missing field:
-		// that is said already.
+		// that is reported already.
 		if len(reported) > 0 || !slices.ContainsFunc(found, func(f Finding) bool { return f.Code == "broken-pointer" }) {
 			found = append(found, omitted(c, missing, reported, reading)...)
 		}
@@ -107,7 +107,7 @@ func fit(f exchange.Flaw, n layout.Named) rule.Blame {
 	return allowed.Above
 }
 
-// calledFor takes for dependentRequired the member that calls for the missing one.
+// calledFor accepts for dependentRequired the member that requires the missing one.
 func calledFor(f exchange.Flaw, n layout.Named) rule.Blame {
 	if f.RequiredBy != "" && n.Name.Fits(instance.Join(instance.Parent(f.Pointer), f.RequiredBy)) == layout.Exact {
 		return rule.Right

@@ -23,13 +23,13 @@ const (
 // Has reports whether all of t are in the set.
 func (s Trait) Has(t Trait) bool { return s&t == t }
 
-// Code is what is said of a kind of finding, for every place that shows one.
+// Code describes a kind of finding, for every place that shows one.
 type Code struct {
 	Code     string
 	Severity Severity
 	Title    string // one line
 	Cites    string // the standard it rests on; may be empty
-	Traits   Trait  // what else is said of all its findings
+	Traits   Trait  // what is true of all its findings
 
 	Means   string // what was seen
 	Matters string // what it does to a client

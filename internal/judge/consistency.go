@@ -166,7 +166,7 @@ func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
 	if t.Right && slices.Contains(uniform, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
 		tallied(w.statuses, string(c.Expect.Class), fmt.Sprint(a.Status), c, t)
 	}
-	if t.Type != "" && t.Right { // a wrong status is said
+	if t.Type != "" && t.Right { // a wrong status is reported
 		tallied(w.types, t.Type, fmt.Sprintf("%d %s", a.Status, t.Title), c, t)
 		if t.Title != "" {
 			tallied(w.titles, t.Title, t.Type, c, t)
@@ -324,7 +324,7 @@ func (w *consistency) oddPlaces(add func(*sight, string, string) *Finding) {
 		}
 		for _, s := range t.others(best) {
 			if !alike(best.about, s.about) {
-				continue // the answer as a whole is odd, and that is said
+				continue // the answer as a whole is odd, and that is reported
 			}
 			add(s, "odd-layout", fmt.Sprintf("fields are named at %s, where %d of %d answers name them at %s: %s", placeOf(s.about), best.count, t.total, placeOf(best.about), places(s)))
 		}

@@ -266,7 +266,7 @@ func stored(c exchange.Case, a exchange.Answer) string {
 }
 
 // isBlank reports whether what is wrong is a field in a query or a form that is
-// sent with nothing in it. OpenAPI asks for allowEmptyValue where that may be
+// sent with nothing in it. OpenAPI requires allowEmptyValue for that
 // (3.0.3, "Parameter Object"), yet untouched fields of a form are sent so.
 func isBlank(c exchange.Case) bool {
 	if len(c.Flaws) != 1 {
@@ -351,7 +351,7 @@ func asksForField(c exchange.Case, status int) bool {
 
 // wrongWords tells where the message is not the one that the configuration asks
 // for. Where no field has to be named, the answer's own words count; where one is
-// missing, that is said already.
+// missing, that is reported already.
 func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Finding {
 	says, err := regexp.Compile(c.Expect.Says)
 	if c.Expect.Says == "" || err != nil || len(c.Flaws) == 0 {
@@ -367,7 +367,7 @@ func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Fi
 		words = append(words, Words(a))
 	}
 	if len(words) == 0 || slices.ContainsFunc(words, says.MatchString) {
-		return nil // where the field is not named, that is said
+		return nil // if the field is not named, that is reported
 	}
 	return []Finding{finding("wrong-message", c.Flaws[0].Pointer, "", fmt.Sprintf("the message is “%s”; it must match %s", shorten(words[0]), c.Expect.Says))}
 }

@@ -36,7 +36,7 @@ func (s Snapshot) With(value any) Snapshot {
 	return s
 }
 
-// Change tells in words what is different now; "" where nothing is.
+// Change says what is different now; "" if nothing is.
 func (s Snapshot) Change(now any) string {
 	change := ""
 	differences("", s.value, now, func(at string, was, is any) bool {
@@ -102,7 +102,7 @@ func (r *Readings) UnmarshalJSON(data []byte) error {
 	return d.Decode((*plain)(r))
 }
 
-// Change tells in words what is different after the request; "" where nothing is,
+// Change says what is different after the request; "" if nothing is,
 // or where the readings have nothing in common.
 func (r Readings) Change() string {
 	s := NewSnapshot(r.First, r.Second)

@@ -262,7 +262,7 @@ func (e *emitter) businessCase(r config.Rule, f exchange.Flaw, blames []string, 
 
 // refresh gives the fields that must be unique new values, in bodies that are
 // sent as planned. Where such a field is itself flawed it stays; where it is an
-// edge it keeps its length. False where that cannot be had.
+// edge it keeps its length. False if that is impossible.
 func (e *emitter) refresh(c *exchange.Case) bool {
 	b := e.op.bound
 	i := len(e.op.Parts) - 1

@@ -25,7 +25,7 @@ type kind struct {
 	// admit says why a planted flaw is not one under the rule; "" where it is one.
 	admit func(r config.Rule, part *Part, p flaw.Planted) string
 	// refresh gives the body that a case sends what the rule demands of it; false
-	// where that cannot be had.
+	// if that is impossible.
 	refresh func(e *emitter, r config.Rule, c *exchange.Case, part *Part, body any) (any, bool)
 	// cases gives out the requests that break the rule, and those that just keep it.
 	cases func(e *emitter, r config.Rule, part *Part, control any)

@@ -27,7 +27,7 @@ var trimmedKind = kind{
 }
 
 // trimmedRight reports whether a value is valid once the text at a place has lost
-// its outer blanks.
+// its outer spaces.
 func trimmedRight(part *Part, v any, at string) bool {
 	now, _ := instance.Get(v, at)
 	text, ok := now.(string)
@@ -38,14 +38,14 @@ func trimmedRight(part *Part, v any, at string) bool {
 	return part.Schema.Valid(trimmed)
 }
 
-// trimmed gives out a text that is long enough only by its blanks, and one that
+// trimmed gives out a string that is long enough only by its spaces, and one that
 // is right once it is trimmed.
 func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 	at := r.Trimmed
 	now, _ := instance.Get(control, at)
 	text, ok := now.(string)
 	values := e.op.values(fullest)
-	f := exchange.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "blanks-count", Reason: "the text is long enough only by its blanks"}
+	f := exchange.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "blanks-count", Reason: "the string is long enough only by its spaces"}
 	if !ok {
 		e.drop(f, "there is no string there")
 		return
@@ -59,9 +59,9 @@ func (e *emitter) trimmed(part *Part, control any, r config.Rule) {
 		values["body"] = body
 		e.businessCase(r, f, []string{at}, values)
 	} else {
-		e.drop(f, "a schema forbids the blanks")
+		e.drop(f, "a schema forbids the spaces")
 	}
-	edge := exchange.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "padded", Reason: "the text is right once it is trimmed"}
+	edge := exchange.Flaw{In: "body", Pointer: at, Rule: "trimmed", Variant: "padded", Reason: "the string is right once it is trimmed"}
 	if body, ok := instance.Set(control, at, " "+text+" "); ok && part.Schema.Valid(body) {
 		values["body"] = body
 		e.give(exchange.Case{Name: "edge, " + at + " trimmed padded", Kind: exchange.Edge, Request: e.op.compose(values), Edge: &edge, Body: body, Control: control, Base: fullest,

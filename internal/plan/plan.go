@@ -55,7 +55,7 @@ type Options struct {
 	Checked bool
 	// Without names operations that are left out, and why.
 	Without map[string]string
-	// Authorise leaves out operations that ask for credentials of which none is known.
+	// Authorise leaves out operations that need credentials of which none is known.
 	Authorise bool
 }
 
@@ -88,7 +88,7 @@ func New(doc *oad.Document, opt Options) (*Plan, error) {
 	if err != nil {
 		return p, err
 	}
-	for _, o := range selected { // what is wrong with a rule is said before anything is sent
+	for _, o := range selected { // what is wrong with a rule is reported before anything is sent
 		if opt.Checked || len(opt.Rules[o.Name()])+len(o.Rules) == 0 {
 			continue
 		}

@@ -65,7 +65,7 @@ func (e *emitter) request() {
 	}
 }
 
-// wrongMethod asks for a method that the path does not describe.
+// wrongMethod uses a method that the path does not describe.
 func (e *emitter) wrongMethod(s sent) {
 	method := e.otherMethod()
 	if method == "" || !e.op.plan.first(e.op.Operation) {
@@ -120,7 +120,7 @@ func (e *emitter) contentHeaders(s sent) {
 	}
 }
 
-// unknownID asks for a record that is hardly there: the last path parameter
+// unknownID names a record that probably does not exist: the last path parameter
 // with another value of the same form. A PUT may create it, so none is sent.
 func (e *emitter) unknownID(s sent) {
 	i := slices.IndexFunc(e.op.Parts, func(p *Part) bool { return p.In == "path" })

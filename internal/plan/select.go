@@ -68,7 +68,7 @@ func tags(all []oad.Operation) []string {
 
 // matches tests an operation against a glob: a method and a path, either with
 // "*" (in a path: within one segment, "**": across them; a path of "*" is any).
-// A glob without a blank is a path where it begins with "/", else an operationId.
+// A glob without a space is a path where it begins with "/", else an operationId.
 func matches(glob string, o oad.Operation) bool {
 	method, path, two := strings.Cut(strings.TrimSpace(glob), " ")
 	if !two {
@@ -81,7 +81,7 @@ func matches(glob string, o oad.Operation) bool {
 	return globbed(strings.ToUpper(method), o.Method) && (path == "*" || globbed(path, o.Path))
 }
 
-// globbed matches as doublestar does; what only it takes for special (braces are in
+// globbed matches as doublestar does; what only it treats as special (braces are in
 // every template) is itself.
 func globbed(glob, s string) bool {
 	if below, is := strings.CutSuffix(glob, "/**"); is {

@@ -18,7 +18,7 @@ import (
 	"obiter/internal/instance"
 )
 
-// Departure is one point in which an answer is not what RFC 9457 asks for.
+// Departure is one point in which an answer is not what RFC 9457 requires.
 type Departure struct {
 	Code    string // not-problem, unreadable, bad-member, status-mismatch or weak-problem
 	Message string
@@ -191,7 +191,7 @@ func (d Document) weak(status int) []Departure {
 		phrases = phrases[1:]
 	}
 	switch {
-	case hasType && !typed || hasTitle && !titled: // of the wrong type, which is said
+	case hasType && !typed || hasTitle && !titled: // of the wrong type, which is reported
 	case !d.Specific() && strings.TrimSpace(title) == "":
 		add("", "4", "there is no title, and no type but about:blank, so the document says no more than the status")
 	case !d.Specific() && !slices.ContainsFunc(phrases, func(p string) bool { return p != "" && strings.EqualFold(p, title) }):

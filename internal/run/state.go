@@ -56,7 +56,7 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 	}
 	list := o.rejected
 	if !changes(list) {
-		return // it was one that was accepted, and that is said
+		return // it was one that was accepted, and that is reported
 	}
 	for len(list) > 1 {
 		half := list[:len(list)/2]

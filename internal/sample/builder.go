@@ -148,7 +148,7 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 	return nil, fmt.Errorf("at %s no type is allowed", instance.Fragment(at))
 }
 
-// conditional makes an object and looks what its own members call for: then,
+// conditional makes an object and looks what its own members require: then,
 // else, dependentSchemas. What they ask is added and it is made again.
 func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape) (any, error) {
 	v, err := b.object(at, sh)
@@ -272,7 +272,7 @@ func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 	return out, nil
 }
 
-// depended adds what members that are there call for (dependentRequired).
+// depended adds what present members require (dependentRequired).
 func (b *builder) depended(at string, sh *schema.Shape, out map[string]any) {
 	for range 8 {
 		for _, name := range slices.Sorted(maps.Keys(sh.Dependent)) {

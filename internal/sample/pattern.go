@@ -17,7 +17,7 @@ var (
 const maxGenerated = 4096
 
 // matching generates texts from a pattern, of a length between least and most
-// where it can be had. Look-around is left out of the generating and left to
+// where that is possible. Look-around is left out of the generating and left to
 // the caller's check, which is why there are several tries.
 func matching(source string, least, most int, rng *rand.Rand) []string {
 	plain := unicodeHex.ReplaceAllString(withoutLookAround(source), `\x{$1}`)

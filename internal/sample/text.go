@@ -10,7 +10,7 @@ import (
 	"obiter/internal/schema"
 )
 
-// text tries candidates in turn: what the format calls for, what the patterns
+// text tries candidates in turn: what the format needs, what the patterns
 // generate, words that fit the name; each cut or padded to length.
 func (b *builder) text(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
 	least, most := lengths(sh)

@@ -83,7 +83,7 @@ func (sh *Shape) Rules() []Rule {
 		add("unevaluatedProperties", false)
 	}
 	for _, name := range slices.Sorted(maps.Keys(sh.Dependent)) {
-		add("dependentRequired", name+" calls for "+strings.Join(sh.Dependent[name], " "))
+		add("dependentRequired", name+" requires "+strings.Join(sh.Dependent[name], " "))
 	}
 	if sh.Contains {
 		add("contains", fmt.Sprintf("at least %d", sh.MinContains))

@@ -91,7 +91,7 @@ func (s *Set) Compile(address string) (sch Schema, err error) {
 	if !s.anchored { // the compiler finds them only inside what it has seen
 		s.anchored = true
 		for _, url := range s.source.Anchored() {
-			_, _ = s.compiler.Compile(url) // what is wrong with one is said where it is used
+			_, _ = s.compiler.Compile(url) // what is wrong with one is reported where it is used
 		}
 	}
 	js, err := s.compiler.Compile(address)

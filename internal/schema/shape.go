@@ -50,7 +50,7 @@ type Bound struct {
 }
 
 // Shape is what several schemas that hold at one place say together: the
-// strictest of each limit. Fields are nil or empty where nothing is said.
+// strictest of each limit. Fields are nil or empty if the schemas say nothing.
 type Shape struct {
 	Sources []Schema
 
@@ -84,7 +84,7 @@ type Shape struct {
 
 	Properties         []string // names, in the order of the document
 	Required           []string
-	Dependent          map[string][]string // dependentRequired: by member, what it calls for
+	Dependent          map[string][]string // dependentRequired: by member, what it requires
 	MemberPatterns     []string            // of patternProperties
 	MinProps, MaxProps *int
 	Closed             bool // additionalProperties: false, in at least one source

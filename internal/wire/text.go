@@ -8,7 +8,7 @@ import (
 )
 
 // Read is v as a reader sees it to whom every value comes as text, as
-// parameters and form fields do: a text is taken for the number or truth value
+// parameters and form fields do: a text is read as the number or boolean
 // that the schemas want, where it can be, and stays text elsewhere.
 func Read(list []schema.Schema, v any) any {
 	switch v := v.(type) {
