@@ -483,3 +483,31 @@ func TestHelpAndVersion(t *testing.T) {
 	process(t, dir, "--version").check(t, 0, "obiter version ", "")
 	process(t, dir, "completion", "bash").check(t, 0, "complete", "")
 }
+
+// TestJudgingAgain reads the last run, says the same of it, and refuses what it
+// cannot do.
+func TestJudgingAgain(t *testing.T) {
+	dir := folder(t)
+	first := obiter(t, dir, "try", "--at", serve(t, "status-as-text"), "--only", "PATCH *")
+	first.check(t, 1, "bad-member at /status", "")
+	again := obiter(t, dir, "judge", "--save", "again.ndjson")
+	again.check(t, 1, "Judged again: .obiter/last.ndjson  openapi.yaml, at http://127.0.0.1:", "")
+	if _, found, _ := strings.Cut(first.out, "\n\nFields are named"); !strings.Contains(again.out, strings.ReplaceAll(found, ".obiter/last.ndjson", "again.ndjson")) {
+		t.Errorf("judged again:\n%s\nwas:\n%s", again.out, first.out)
+	}
+	judgedAgain(t, dir)
+	obiter(t, dir, "judge", "again.ndjson", "--format", "json").check(t, 1, `"bad-member"`, "")
+	obiter(t, dir, "judge", "again.ndjson", "--format", "ndjson").check(t, 1, `{"type":"end"`, "")
+	obiter(t, dir, "judge", "--save", ".obiter/last.ndjson").check(t, 2, "", "error: --save names the run file that is read")
+	obiter(t, dir, "judge", "--save", "no/where").check(t, 2, "", "error: cannot write no/where: no such file or directory")
+	obiter(t, dir, "judge", "a", "b").check(t, 2, "", `error: judge reads one run file, and "b" is a second one`)
+	obiter(t, dir, "judge", "--format", "xml").check(t, 2, "", "hint: use text, json or ndjson")
+	text, err := os.ReadFile(filepath.Join(dir, "again.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, dir, "cut.ndjson", string(text[:len(text)/2])) // a run that was killed
+	obiter(t, dir, "judge", "cut.ndjson", "--format", "json").check(t, 1, `"interrupted": true`, "")
+	put(t, dir, "odd.ndjson", string(text[:len(text)/2])+"\n{}\n")
+	obiter(t, dir, "judge", "odd.ndjson").check(t, 2, "", "error: odd.ndjson: line ")
+}

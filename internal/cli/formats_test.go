@@ -69,7 +69,7 @@ func TestExplain(t *testing.T) {
 	dir := t.TempDir()
 	obiter(t, dir, "explain").check(t, 0, "leaks-internals", "")
 	o := obiter(t, dir, "explain", "missed-field")
-	o.check(t, 0, "How to put it right", "")
+	o.check(t, 0, "How to fix it", "")
 	golden(t, "explain", o.out)
 	obiter(t, dir, "explain", "maxLength").check(t, 0, "one character too long", "")
 	obiter(t, dir, "explain", "mised-field").check(t, 2, "", "error: unknown finding or rule \"mised-field\"\nhint: did you mean missed-field?\n")

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/record"
+	"obiter/internal/report"
 	"obiter/internal/run"
 	"obiter/internal/trial"
 )
@@ -79,11 +80,28 @@ func (a *app) judge(name, save, format string) error {
 			return err
 		}
 	}
+	if format == "text" {
+		a.judged(name, r.Head, rep)
+	}
 	kept := name
 	if save != "" {
 		kept = save
 	}
 	return a.outcome(result{report: rep, format: format, description: r.Head.Description, at: r.Head.At, file: kept, interrupted: interrupted}, nil)
+}
+
+// judged prints which run was judged again, and a line for each operation.
+func (a *app) judged(name string, head record.Head, rep *report.Report) {
+	out := a.streams.Out
+	fmt.Fprintln(out, a.look.bold("Judged again: "+clean(name))+a.look.dim("  "+clean(head.Description+", at "+head.At+", "+head.Started)))
+	fmt.Fprintln(out)
+	width := 0
+	for _, l := range rep.Lines {
+		width = nameWidth(width, l.Operation)
+	}
+	for _, l := range rep.Lines {
+		fmt.Fprintln(out, "  "+a.operationLine(l, "", width))
+	}
 }
 
 // openRun opens a run file and reads its first line.

@@ -27,7 +27,7 @@ func planFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this `TAG` (repeatable)"},
 		&cli.StringFlag{Name: "depth", Value: "usual", Usage: "how many variants of each flaw: quick, usual or deep"},
 		&cli.IntFlag{Name: "budget", Usage: "limit cases per operation to `NUMBER` (controls not counted); every rule once before any twice"},
-		&cli.Uint64Flag{Name: "seed", Usage: "seed for generated values, a `NUMBER`; case ids do not change"},
+		&cli.Uint64Flag{Name: "seed", Usage: "seed for generated values; case ids do not change"},
 	}
 }
 

@@ -131,18 +131,21 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 			fmt.Fprintln(words, a.heading(doc)+a.look.dim(", at "+clean(base.String())))
 			fmt.Fprintln(words)
 			for op := range p.Names() {
-				width = min(max(width, len([]rune(op))), 60)
+				width = nameWidth(width, op)
 			}
 			bar = newProgress(a.terminal.Err, p.Len())
 		},
 		Progress: func(done int) { bar.sent(done) },
 		Finished: func(op *plan.Operation, l *report.Line) {
 			bar.clear()
-			fmt.Fprintln(words, "  "+a.operationLine(op, l, width))
+			fmt.Fprintln(words, "  "+a.operationLine(l, op.SkipReason, width))
 			bar.operationDone()
 		},
 	}
 }
+
+// nameWidth is how wide a column of names is with one more name in it.
+func nameWidth(width int, name string) int { return min(max(width, len([]rune(name))), 60) }
 
 // leftOver tells how many records are left behind beyond those that were listed.
 func (a *app) leftOver(out *trial.Outcome) {
@@ -205,12 +208,12 @@ func headers(list []string) ([][2]string, error) {
 	return out, nil
 }
 
-// operationLine is an operation's outcome on one line.
-func (a *app) operationLine(op *plan.Operation, l *report.Line, width int) string {
+// operationLine is an operation's outcome on one line, or why it was left out.
+func (a *app) operationLine(l *report.Line, skipped string, width int) string {
 	name := clean(l.Operation)
 	name += strings.Repeat(" ", max(0, width-len([]rune(name))))
-	if op.SkipReason != "" {
-		return a.look.dim(name + "  " + clean(instance.Shorten(op.SkipReason, 160)))
+	if skipped != "" {
+		return a.look.dim(name + "  " + clean(instance.Shorten(skipped, 160)))
 	}
 	line := fmt.Sprintf("%s  %5s cases  %5s passed", name, number(l.Cases), number(l.Passed))
 	if l.Failed > 0 {

@@ -31,7 +31,7 @@ func TestTheManualListsEveryFinding(t *testing.T) {
 		if c.Cites != "" {
 			fmt.Fprintf(&b, " %s.", c.Cites)
 		}
-		fmt.Fprintf(&b, "\n\n%s\n\n**Why it matters.** %s\n\n**How to put it right.** %s\n\n```http\n%s\n```\n", c.Means, c.Matters, c.Remedy, c.Example)
+		fmt.Fprintf(&b, "\n\n%s\n\n**Why it matters.** %s\n\n**How to fix it.** %s\n\n```http\n%s\n```\n", c.Means, c.Matters, c.Remedy, c.Example)
 	}
 	if *update {
 		if err := os.WriteFile(manual, []byte(b.String()), 0o644); err != nil {

@@ -113,7 +113,7 @@ func valid(c exchange.Case, a exchange.Answer) []Finding {
 	code, field, what := "control-rejected", "", "a valid request ("+c.Base+" control)"
 	if c.Kind == exchange.Edge {
 		code, field = "edge-rejected", c.Edge.Pointer
-		what = fmt.Sprintf("a valid request, at %s %s,", shownPointer(field), c.Edge.Reason)
+		what = fmt.Sprintf("a valid request (%s: %s)", shownPointer(field), c.Edge.Reason)
 	}
 	switch {
 	case a.Err != "":

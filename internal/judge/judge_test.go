@@ -244,7 +244,7 @@ func TestControlsAndEdges(t *testing.T) {
 		{"redirected", valid, answer(307, "", ""), false, Fail, "control-rejected: a valid request (fullest control) was refused with 307"},
 		{"silent", valid, exchange.Answer{Err: "reset"}, false, Fail, "no-answer"},
 		{"edge taken", edge, answer(200, "", ""), true, Pass, ""},
-		{"edge refused", edge, answer(400, problemMedia, `{}`), true, Fail, "edge-rejected: a valid request, at /name exactly the longest, was refused with 400 Bad Request"},
+		{"edge refused", edge, answer(400, problemMedia, `{}`), true, Fail, "edge-rejected: a valid request (/name: exactly the longest) was refused with 400 Bad Request"},
 		{"edge refused, unproven", edge, answer(404, problemMedia, `{}`), false, Unproven, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
