@@ -138,6 +138,7 @@ func TestPlacesInLongObjects(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add("t.yaml", []byte("a: &a [*a, *a]\nb: {<<: {a: 1}, ? [1] : 2}"))
+	f.Add("t.yaml", []byte("# nothing"))
 	f.Add("t.json", []byte(`{"a":[1,{"properties":{"b":null}}],"c":"\ud800"}`))
 	f.Fuzz(func(t *testing.T, name string, src []byte) {
 		file, err := Read(name, src)

@@ -64,6 +64,9 @@ func convert(name string, root *yaml.Node) (*File, error) {
 		return nil, err
 	}
 	f.Value, f.top = m.value, placed(root, m)
+	if f.top.line == 0 { // nothing but comments
+		f.top.line, f.top.column = 1, 1
+	}
 	return f, nil
 }
 

@@ -7,7 +7,7 @@ import (
 )
 
 // plantLength makes texts shorter than minLength and longer than maxLength,
-// counted in code points. Beside an enum a length says nothing of its own.
+// counted in code points. Next to an enum, a length says nothing of its own.
 func plantLength(s *site) {
 	now, ok := s.value.(string)
 	if !ok || s.shape.HasEnum {
