@@ -203,6 +203,7 @@ func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
 	for op := range p.Operations() {
 		sub := fileName(op.Name())
 		for c := range op.Cases() {
+			c = a.secrets.Exchange(exchange.Exchange{Case: c}).Case
 			name := filepath.Join(sub, c.ID+extension(c))
 			if err := os.MkdirAll(filepath.Join(folder, sub), 0o755); err != nil {
 				return fmt.Errorf("writing to %s: %w", folder, err)

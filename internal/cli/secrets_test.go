@@ -110,8 +110,10 @@ func TestNoSecretIsWritten(t *testing.T) {
 			}
 			written.WriteString(o.out + o.errors)
 		}
-		o := obiter(t, dir, "judge", "--format", "ndjson")
-		written.WriteString(o.out + o.errors)
+		for _, args := range [][]string{{"judge", "--format", "ndjson"}, {"cases", "--format", "ndjson"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}} {
+			o := obiter(t, dir, args...)
+			written.WriteString(o.out + o.errors)
+		}
 		ids := regexp.MustCompile(`"case":"([0-9a-f]{10})"`).FindAllStringSubmatch(written.String(), -1)
 		for i := 0; i < len(ids); i += max(len(ids)/12, 1) {
 			o := obiter(t, dir, "show", ids[i][1])

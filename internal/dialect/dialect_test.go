@@ -38,7 +38,7 @@ func TestSchemasAreRewritten(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			document.NewFiles(f, func(files *document.Files, address string, f *document.File) {
+			document.NewFiles(f, "", func(files *document.Files, address string, f *document.File) {
 				dialect.Rewrite(files, address, f, strings.HasPrefix(c.version, "3.0"))
 			})
 			v := f.Value
@@ -66,7 +66,7 @@ components:
 		t.Fatal(err)
 	}
 	var got []string
-	document.NewFiles(f, func(files *document.Files, address string, f *document.File) {
+	document.NewFiles(f, "", func(files *document.Files, address string, f *document.File) {
 		done := dialect.Rewrite(files, address, f, false)
 		for _, r := range done.References {
 			line := r.At.Pointer + " " + r.Ref

@@ -91,7 +91,7 @@ func TestBothReadersAgree(t *testing.T) {
 			t.Errorf("%q is at %d:%d as JSON, at %d:%d as YAML", pointer, line, column, l-1, c)
 		}
 	}
-	files := NewFiles(asJSON, func(*Files, string, *File) {})
+	files := NewFiles(asJSON, "", func(*Files, string, *File) {})
 	properties, _ := instance.Get(asJSON.Value, "/properties")
 	if got := files.Order(properties.(map[string]any)); len(got) != 2 || got[0] != "z" {
 		t.Errorf("the order is %q", got)

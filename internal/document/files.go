@@ -46,15 +46,21 @@ type Files struct {
 	whole   bool       // reading is done: the files are shared from now on
 }
 
-// NewFiles begins with a main file. Prepare is done to it, and to each other file
-// when it is read: it may change values in place.
-func NewFiles(main *File, prepare func(files *Files, address string, f *File)) *Files {
+// NewFiles begins with a main file, and another URL by which it calls itself, if
+// any. Prepare is done to it, and to each other file when it is read: it may
+// change values in place.
+func NewFiles(main *File, self string, prepare func(files *Files, address string, f *File)) *Files {
 	abs, err := filepath.Abs(main.Name)
 	if err != nil {
 		abs = main.Name
 	}
 	d := &Files{Name: main.Name, Main: (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String(), prepare: prepare}
-	d.files.Store(&map[string]*File{d.Main: main})
+	files := map[string]*File{d.Main: main}
+	if u, err := url.Parse(self); err == nil && u.IsAbs() {
+		u.Fragment = ""
+		files[u.String()] = main
+	}
+	d.files.Store(&files)
 	prepare(d, d.Main, main)
 	return d
 }

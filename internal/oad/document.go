@@ -62,7 +62,8 @@ func from(main *document.File) (*Document, error) {
 		return nil, err
 	}
 	d := &Document{OpenAPI: version}
-	d.Files = document.NewFiles(main, func(files *document.Files, address string, f *document.File) {
+	self, _ := top["$self"].(string) // OpenAPI 3.2.0, section 4.1.2.2.1
+	d.Files = document.NewFiles(main, self, func(files *document.Files, address string, f *document.File) {
 		done := dialect.Rewrite(files, address, f, strings.HasPrefix(version, "3.0"))
 		if files == d.Files || d.Files == nil { // what is read late joins when it is too late for these
 			d.references, d.anchored = append(d.references, done.References...), append(d.anchored, done.Anchored...)

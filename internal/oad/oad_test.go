@@ -212,6 +212,7 @@ func TestABrokenReferenceCostsItsUsers(t *testing.T) {
 		"a path item":       {"  /a:\n    $ref: '#/x'\n  /b: {post: {}}\n", "t.yaml:5:5: the $ref \"#/x\" points to nothing", "t.yaml:5:5"},
 		"over the network":  {"  /a: {post: {requestBody: {$ref: 'https://harbour.example/a.yaml'}}}\n  /b: {post: {}}\n", "nothing is fetched from the network", "cannot be followed"},
 		"a missing file":    {"  /a: {$ref: nope.yaml}\n  /b: {post: {}}\n", "cannot be followed: nope.yaml: there is no such file", "nope.yaml"},
+		"its own name":      {"  /a: {post: {requestBody: {$ref: 'https://harbour.example/api.yaml#/components/requestBodies/R'}}}\n  /b: {post: {}}\ncomponents: {requestBodies: {R: {content: {}}}}\n$self: https://harbour.example/api.yaml\n", "", ""},
 		"what nothing uses": {"  /a: {post: {}}\n  /b: {post: {}}\ncomponents: {schemas: {A: {$ref: '#/p'}, B: {$ref: '#/q'}}}\n", "", "t.yaml:6:28: the $ref \"#/p\" points to nothing (and 1 more"},
 		"not an object":     {"  /a: 5\n  /b: {post: {}}\n", "t.yaml:4:3: a path item is not an object", ""},
 		"round in a circle": {"  /a: {$ref: '#/paths/~1a'}\n  /b: {post: {}}\n", "circle", ""},
