@@ -164,7 +164,7 @@ func expected(c exchange.Case) string {
 		return "2xx"
 	}
 	var out []string
-	if c.Expect.Class == exchange.Either {
+	if c.Kind == exchange.Flawed && c.Expect.Class.SuccessIsRight() {
 		out = append(out, "2xx")
 	}
 	for _, s := range c.Expect.Statuses {

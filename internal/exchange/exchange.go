@@ -57,6 +57,10 @@ const (
 	Parameter     Class = "parameter"
 	PathParameter Class = "path-parameter"
 
+	// Ignorable is for what a standard tells a service to ignore if it is wrong, as
+	// conditional requests and preferences.
+	Ignorable Class = "ignorable"
+
 	// Either is for what the standards leave open: a success is right too, but no
 	// failure, and a rejection has the form of all others.
 	Either Class = "either"
@@ -77,6 +81,8 @@ func (c Class) Statuses() []int {
 		return []int{http.StatusUnsupportedMediaType}
 	case UntypedBody, Either:
 		return []int{http.StatusBadRequest, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity}
+	case Ignorable: // RFC 9110, sections 13.1 and 14.2; RFC 7240, section 2
+		return []int{http.StatusBadRequest, http.StatusPreconditionFailed, http.StatusRequestedRangeNotSatisfiable, http.StatusUnprocessableEntity, http.StatusNotAcceptable}
 	case ContentCoding: // RFC 9110, section 15.5.16
 		return []int{http.StatusUnsupportedMediaType, http.StatusBadRequest}
 	case NotAcceptable: // or what else is wrong with the request (RFC 9110, section 12.4.1)
@@ -98,6 +104,9 @@ func (c Class) Statuses() []int {
 	}
 	return nil
 }
+
+// SuccessIsRight reports whether a 2xx is right too for a request of the class.
+func (c Class) SuccessIsRight() bool { return c == Accepted || c == Either || c == Ignorable }
 
 // Request is what is sent.
 type Request struct {

@@ -75,6 +75,7 @@ func TestStatusesOfEachClass(t *testing.T) {
 		{TooLarge, []int{400, 413, 422}, []int{431}},
 		{Method, []int{405}, []int{404, 501}},
 		{Either, []int{400, 415, 422}, []int{404}},
+		{Ignorable, []int{400, 412, 416, 422}, []int{404}},
 	} {
 		have := c.class.Statuses()
 		for _, s := range c.right {

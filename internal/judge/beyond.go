@@ -73,7 +73,7 @@ func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.D
 	if ctx.Documented == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || len(c.Flaws) == 1 && rule.Of(c.Flaws[0]).Layer == rule.Server {
 		return nil
 	}
-	if c.Kind == exchange.Flawed && a.Status < 300 && c.Expect.Class != exchange.Either {
+	if c.Kind == exchange.Flawed && a.Status < 300 && !c.Expect.Class.SuccessIsRight() {
 		return nil
 	}
 	if c.Kind != exchange.Flawed && a.Status >= 400 {

@@ -6,6 +6,7 @@ package judge
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"regexp"
@@ -47,6 +48,7 @@ const (
 type Context struct {
 	Proven     bool                 // the operation's control was accepted; not used for a control itself
 	Control    time.Duration        // how long that took; 0: not known
+	Signs      []string             // in which its answer looks like an error all the same
 	Layout     *layout.Layout       // how fields are named, where that is configured
 	Documented *exchange.Documented // what the description says of this answer; nil: nothing
 }
@@ -186,10 +188,10 @@ func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 		return nil, nil // a service need not read on (RFC 9110, section 15.5.14)
 	case a.Err != "":
 		return one(finding("no-answer", field, "", said(c)+" got no answer: "+a.Err))
-	case success && c.Expect.Class == exchange.Either:
+	case success && c.Expect.Class.SuccessIsRight():
 		return nil, nil
 	case success:
-		return one(accepted(c, a, doc, field))
+		return one(accepted(c, a, ctx, doc, field))
 	case a.Status >= 500:
 		return one(finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a))))
 	case a.Status >= 300 && a.Status < 400:
@@ -223,13 +225,17 @@ func fieldOf(c exchange.Case) string {
 	return ""
 }
 
-func accepted(c exchange.Case, a exchange.Answer, doc problem.Document, field string) Finding {
+func accepted(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, field string) Finding {
 	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s%s", said(c), StatusText(a.Status), stored(c, a)))
-	if doc.Object["error"] != nil || doc.Object["errors"] != nil || doc.Media == "application/problem+json" {
+	if slices.ContainsFunc(errorSigns(doc), func(sign string) bool { return !slices.Contains(ctx.Signs, sign) }) {
 		f.Message += ", although its body reports an error" + quoted(a)
 	}
 	if c.Expect.Class == exchange.Method {
 		f.Message = fmt.Sprintf("the description has no %s on this path, and yet it was answered with %s", c.Request.Method, StatusText(a.Status))
+	}
+	if isReading(c) {
+		f.Severity = Warning
+		f.Message += "; no standard says how such a value is read from text"
 	}
 	if isBlank(c) {
 		f.Severity = Warning
@@ -239,6 +245,57 @@ func accepted(c exchange.Case, a exchange.Answer, doc problem.Document, field st
 		f.Severity = Warning
 	}
 	return f
+}
+
+// errorSigns are the ways in which the body of a success says that it is none: the
+// members of a problem document, a status in words, errors that are not empty.
+func errorSigns(doc problem.Document) []string {
+	var out []string
+	code, _ := doc.Object["status"].(json.Number)
+	if n, err := code.Int64(); err == nil && n >= 400 && n <= 599 {
+		out = append(out, "status")
+	}
+	if doc.Text("title") != "" && doc.Text("type") != "" && doc.Media == "application/problem+json" {
+		out = append(out, "problem")
+	}
+	if slices.Contains([]string{"error", "fail", "failed", "failure"}, strings.ToLower(doc.Text("status"))) {
+		out = append(out, "status in words")
+	}
+	for _, name := range []string{"error", "errors"} {
+		switch v := doc.Object[name].(type) {
+		case nil:
+		case bool:
+			if v {
+				out = append(out, name)
+			}
+		case string:
+			if v != "" {
+				out = append(out, name)
+			}
+		case []any:
+			if len(v) > 0 {
+				out = append(out, name)
+			}
+		case map[string]any:
+			if len(v) > 0 {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+// isReading reports whether a value is of the wrong type that many read from text
+// as the right one: 1 for true.
+func isReading(c exchange.Case) bool {
+	f := c.Flaws[0]
+	return len(c.Flaws) == 1 && f.Rule == "type" && slices.Contains([]string{"one-for-true", "zero-for-false"}, f.Variant) && isText(c)
+}
+
+// isText reports whether the flawed part travels as text.
+func isText(c exchange.Case) bool {
+	media := exchange.MediaTypeOf(c.Request.Header("Content-Type"))
+	return c.Part() != "body" || media == "application/x-www-form-urlencoded" || media == "multipart/form-data"
 }
 
 // stored tells what an answer shows in the place of the flawed value.
@@ -273,9 +330,7 @@ func isBlank(c exchange.Case) bool {
 		return false
 	}
 	f := c.Flaws[0]
-	media := exchange.MediaTypeOf(c.Request.Header("Content-Type"))
-	form := media == "application/x-www-form-urlencoded" || media == "multipart/form-data"
-	if f.In != "query" && !(form && f.In == "body") {
+	if f.In != "query" && f.In != "body" || !isText(c) {
 		return false
 	}
 	v, there := instance.Get(c.Body, f.Pointer)
@@ -286,7 +341,11 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 	var found []Finding
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	if !right {
-		found = append(found, finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses))))
+		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
+		if c.Expect.Class == exchange.Method && a.Status == http.StatusNotFound { // what is there is for the service to say (RFC 9110, sections 9.1 and 15.5.5)
+			f.Severity = Warning
+		}
+		found = append(found, f)
 	}
 	for code, header := range map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnauthorized: "WWW-Authenticate"} {
 		if _, there := a.Header[http.CanonicalHeaderKey(header)]; a.Status == code && !there {

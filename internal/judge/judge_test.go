@@ -178,6 +178,9 @@ func TestVerdicts(t *testing.T) {
 		{"405 without Allow", method, answer(405, problemMedia, `{}`), "missing-header"},
 		{"404 in place of 405", method, answer(404, problemMedia, `{}`), "wrong-status"},
 		{"401 without a challenge", name, answer(401, problemMedia, `{}`), "wrong-status missing-header"},
+		{"sound: an error list that is empty", broken(t, exchange.Either, "request unusual-charset"), answer(200, "application/json", `{"errors":[]}`), ""},
+		{"sound: a condition that is ignored", broken(t, exchange.Ignorable, "/If-Match pattern"), answer(200, "application/json", `{}`), ""},
+		{"sound: a condition that fails", broken(t, exchange.Ignorable, "/If-Match pattern"), answer(412, problemMedia, `{}`), ""},
 		{"an undescribed method that is there", method, answer(200, "application/json", `{}`), "accepted"},
 		{"plain JSON that names the field", name, answer(422, "application/json", named("#/name")), "not-problem"},
 		{"HTML", name, answer(400, "text/html", "<p>"), "not-problem"},
@@ -370,4 +373,55 @@ func BenchmarkJudge(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N)*10_000, "ms/10000")
 	b.ReportMetric(float64(len(body)), "bytes")
+}
+
+// TestWhatASuccessSaysOfErrors: only what says so, and only where the control does not.
+func TestWhatASuccessSaysOfErrors(t *testing.T) {
+	c := broken(t, exchange.Constraint, "/name minLength")
+	for _, x := range []struct {
+		media, body string
+		signs       []string
+		want        bool
+	}{
+		{"application/json", `{"errors":[]}`, nil, false},
+		{"application/json", `{"error":null,"errors":{}}`, nil, false},
+		{"application/json", `{"error":false,"id":7}`, nil, false},
+		{problemMedia, `{"id":7,"name":"Aurora"}`, nil, false}, // the media type alone is no error
+		{"application/json", `{"status":"moored"}`, nil, false},
+		{"application/json", `{"status":200}`, nil, false},
+		{"application/json", `{"error":"low water"}`, nil, true},
+		{"application/json", `{"errors":[{"field":"name"}]}`, nil, true},
+		{"application/json", `{"status":"error"}`, nil, true},
+		{problemMedia, `{"type":"urn:harbour:x","title":"Invalid","status":422}`, nil, true},
+		{"application/json", `{"errors":["the tide table is old"]}`, []string{"errors"}, false}, // its control says the same
+	} {
+		f := Case(c, answer(200, x.media, x.body), Context{Proven: true, Signs: x.signs}).Findings
+		if len(f) != 1 || strings.Contains(f[0].Message, "reports an error") != x.want {
+			t.Errorf("%s %s: %+v, want the error told: %v", x.media, x.body, f, x.want)
+		}
+	}
+}
+
+// TestWhatIsOnlyWarnedOf: standards leave it open.
+func TestWhatIsOnlyWarnedOf(t *testing.T) {
+	method := broken(t, exchange.Method, "request wrong-method")
+	truth := broken(t, exchange.Parameter, "/in_service type")
+	truth.Flaws[0].In, truth.Flaws[0].Variant = "query", "one-for-true"
+	inBody := broken(t, exchange.Type, "/in_service type")
+	inBody.Flaws[0].Variant = "one-for-true"
+	for name, x := range map[string]struct {
+		c    exchange.Case
+		a    exchange.Answer
+		want Severity
+	}{
+		"404 in place of 405":       {method, answer(404, problemMedia, `{}`), Warning},
+		"400 in place of 405":       {method, answer(400, problemMedia, `{}`), Error},
+		"1 for true in a query":     {truth, answer(200, "application/json", `{}`), Warning},
+		"1 for true in a JSON body": {inBody, answer(200, "application/json", `{}`), Error},
+	} {
+		f := Case(x.c, x.a, Context{Proven: true}).Findings
+		if len(f) == 0 || f[0].Severity != x.want {
+			t.Errorf("%s: %+v, want %s", name, f, x.want)
+		}
+	}
 }

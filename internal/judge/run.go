@@ -7,6 +7,7 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/layout"
+	"obiter/internal/problem"
 )
 
 // Run judges the exchanges of one run. It knows nothing but what it is given, so
@@ -25,6 +26,7 @@ type Run struct {
 type controls struct {
 	accepted map[string]bool // by shape
 	slowest  time.Duration
+	signs    []string // of an error, in accepted answers
 }
 
 // NewRun makes a Run. The layout is the configured one; nil: it is learned.
@@ -37,7 +39,7 @@ func (r *Run) Case(e exchange.Exchange) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}
 	r.mu.Lock()
 	if c := r.operations[e.ProvenBy]; c != nil {
-		ctx.Proven, ctx.Control = c.accepted[e.Base], c.slowest
+		ctx.Proven, ctx.Control, ctx.Signs = c.accepted[e.Base], c.slowest, c.signs
 	}
 	r.mu.Unlock()
 	if e.Kind == exchange.Control {
@@ -56,7 +58,10 @@ func (r *Run) Add(e exchange.Exchange, j Judgement) {
 			c = &controls{accepted: map[string]bool{}}
 			r.operations[e.Operation] = c
 		}
-		c.accepted[e.Base] = j.Verdict == Pass
+		if c.accepted[e.Base] = j.Verdict == Pass; j.Verdict == Pass {
+			doc, _ := problem.Read(e.Response.Header.Get("Content-Type"), e.Response.Body, e.Response.Status)
+			c.signs = append(c.signs, errorSigns(doc)...)
+		}
 		c.slowest = max(c.slowest, e.Response.Took)
 	}
 	r.consistency.add(e.Case, e.Response, j)

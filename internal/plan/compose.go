@@ -66,11 +66,15 @@ func (op *Operation) composer(part *Part) func(v any) exchange.Request {
 	}
 }
 
+// accept is what a usual client sends: successes and problem documents on an equal
+// footing, so that no service answers a success as a problem document because of it.
+const accept = "application/json, application/problem+json, */*;q=0.1"
+
 // request puts together what is sent.
 func (op *Operation) request(method, contentType string, body []byte, values map[string]any) exchange.Request {
 	address, headers := op.plan.address(op.Operation, op.Parts, values)
 	r := exchange.Request{Method: method, URL: address, Body: body}
-	r.Headers = append(r.Headers, [2]string{"Accept", "application/problem+json, application/json;q=0.9, */*;q=0.1"})
+	r.Headers = append(r.Headers, [2]string{"Accept", accept})
 	if contentType != "" {
 		r.Headers = append(r.Headers, [2]string{"Content-Type", contentType})
 	}

@@ -6,8 +6,10 @@ package rule
 
 import (
 	"slices"
+	"strings"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 )
 
 // Target is what a rule is about.
@@ -132,6 +134,8 @@ func ClassOf(flaws []exchange.Flaw) exchange.Class {
 	switch first := Of(flaws[0]); {
 	case first.Target == Request || first.Business || first.Class == exchange.NotFound || first.Class == exchange.Either:
 		return first.Class
+	case flaws[0].In == "header" && isIgnorable(instance.Last(flaws[0].Pointer)):
+		return exchange.Ignorable
 	case flaws[0].In == "path":
 		return exchange.PathParameter
 	case slices.Contains([]string{"query", "header", "cookie"}, flaws[0].In):
@@ -141,4 +145,14 @@ func ClassOf(flaws []exchange.Flaw) exchange.Class {
 	default:
 		return first.Class
 	}
+}
+
+// ignorable are header fields of which a service ignores what it cannot use:
+// conditions (RFC 9110, section 13.1), ranges (section 14.2), what is preferred
+// (section 12.5; RFC 7240, section 2).
+var ignorable = []string{"if-match", "if-none-match", "if-modified-since", "if-unmodified-since", "if-range", "range", "prefer"}
+
+func isIgnorable(header string) bool {
+	name := strings.ToLower(header)
+	return slices.Contains(ignorable, name) || strings.HasPrefix(name, "accept-")
 }

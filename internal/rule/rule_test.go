@@ -64,6 +64,9 @@ func TestTheClassOfFlaws(t *testing.T) {
 		{one("request", "malformed-json", "cut-off"), exchange.Syntax},
 		{one("request", "malformed-json", "not-utf-8"), exchange.Constraint},
 		{one("request", "credentials", "malformed"), exchange.Malformed},
+		{[]exchange.Flaw{{In: "header", Pointer: "/If-Match", Rule: "pattern"}}, exchange.Ignorable},
+		{[]exchange.Flaw{{In: "header", Pointer: "/Accept-Language", Rule: "required"}}, exchange.Ignorable},
+		{[]exchange.Flaw{{In: "header", Pointer: "/X-Berth", Rule: "required"}}, exchange.Parameter},
 		{one("body", "nobody knows", ""), exchange.Constraint},
 	} {
 		if got := rule.ClassOf(c.flaws); got != c.want {
