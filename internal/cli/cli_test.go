@@ -198,7 +198,7 @@ func TestTryAndShowReadWell(t *testing.T) {
 func TestExitStatuses(t *testing.T) {
 	dir := folder(t)
 	obiter(t, dir, "try", "--at", serve(t)).check(t, 0, "0 failed, 0 unproven", "")
-	obiter(t, dir, "try", "--at", serve(t, "other-spelling")).check(t, 0, "warning vague-field", "")
+	obiter(t, dir, "try", "--at", serve(t, "parent-named")).check(t, 0, "warning vague-field", "")
 	obiter(t, dir, "try", "--at", serve(t, "bare-rejection")).check(t, 1, "error no-field-errors", "")
 	closed := httptest.NewServer(http.NotFoundHandler())
 	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "control-rejected", "error: no valid request was accepted, so no rejection proves anything\nhint: GET /vessels: a valid request (fullest control) was refused with 404 Not Found: “404 page not found”")

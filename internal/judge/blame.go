@@ -27,13 +27,17 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	}
 	var found []Finding
 	touched := make([]bool, len(reading.Fields))
+	owners := owners(c, reading)
 	var missing, reported []exchange.Flaw
-	for _, f := range c.Flaws {
+	for at, f := range c.Flaws {
 		if !f.OfField() {
 			continue
 		}
 		best, by := rule.Missed, -1
 		for i, n := range reading.Fields {
+			if owners[i] >= 0 && owners[i] != at {
+				continue
+			}
 			s := fit(f, n)
 			if s < rule.Right && inAlternative(c, f, n) {
 				s = rule.Right
@@ -63,6 +67,9 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 		}
 	}
 	found = append(found, misplaced(c, astray)...)
+	missing = slices.DeleteFunc(missing, func(f exchange.Flaw) bool { // that is reported already, with the index that is wrong
+		return slices.ContainsFunc(astray, func(n layout.Named) bool { return n.Name.Fits(f.Pointer) == layout.WrongIndex })
+	})
 	if len(missing) > 0 {
 		// A pointer that leads nowhere was probably meant for the missing field:
 		// that is reported already.
@@ -71,6 +78,16 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 		}
 	}
 	return found
+}
+
+// owners are the flaws that names fit exactly, by their indexes, which uses a name
+// up; -1 for a name that fits none.
+func owners(c exchange.Case, reading layout.Reading) []int {
+	out := make([]int, len(reading.Fields))
+	for i, n := range reading.Fields {
+		out[i] = slices.IndexFunc(c.Flaws, func(f exchange.Flaw) bool { return f.OfField() && n.Name.Fits(f.Pointer) == layout.Exact })
+	}
+	return out
 }
 
 // fit tells how well a name tells of a flaw. A name inside the field is the
@@ -87,7 +104,7 @@ func fit(f exchange.Flaw, n layout.Named) rule.Blame {
 		return rule.Vague
 	case layout.NoIndex, layout.NameOnly:
 		return rule.Vague
-	case layout.None:
+	case layout.None, layout.WrongIndex:
 		return calledFor(f, n)
 	}
 	allowed := rule.Of(f)
@@ -146,7 +163,11 @@ func mayBeBlamed(c exchange.Case, n layout.Named) bool {
 func vaguely(f exchange.Flaw, n layout.Named) Finding {
 	name := fmt.Sprintf("%q", n.Name.Raw)
 	var message string
-	switch n.Name.Fits(f.Pointer) {
+	how := n.Name.Fits(f.Pointer)
+	if n.Name.IsPointer() && (how == layout.Spelling || how == layout.NoIndex || how == layout.NameOnly) { // RFC 6901, section 4
+		return finding("broken-pointer", f.Pointer, n.At, fmt.Sprintf("%s is named as %s, which points to nothing in the request", f.Pointer, name))
+	}
+	switch how {
 	case layout.Spelling:
 		message = fmt.Sprintf("%s is named as %s, spelt differently from the request", f.Pointer, name)
 	case layout.NoIndex:

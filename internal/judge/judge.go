@@ -247,6 +247,12 @@ func accepted(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 	return f
 }
 
+// signsOf are the errorSigns of an answer.
+func signsOf(a exchange.Answer) []string {
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	return errorSigns(doc)
+}
+
 // errorSigns are the ways in which the body of a success says that it is none: the
 // members of a problem document, a status in words, errors that are not empty.
 func errorSigns(doc problem.Document) []string {

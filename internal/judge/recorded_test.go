@@ -104,7 +104,7 @@ func TestRecordedAnswers(t *testing.T) {
 		{"several messages for a missing field, none of which names it", constraint, "/flag required", 400, problemMedia, `{` + uri + `,"errors":[{"detail":"must not be null"},{"detail":"must not be blank"}]}`, "no-field-errors"},
 		{"only the first of two", constraint, "/name minLength,/flag pattern", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/name","detail":"a"}]}`, "one-at-a-time"},
 		{"the neighbour", constraint, "/name minLength", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/flag","detail":"a"}]}`, "missed-field wrong-field"},
-		{"without an index", constraint, "/crew/1/rank enum", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/crew/rank","detail":"a"}]}`, "vague-field"},
+		{"without an index", constraint, "/crew/1/rank enum", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/crew/rank","detail":"a"}]}`, "broken-pointer"},
 		{"a pointer to nothing", constraint, "/name minLength", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/vessel/nome","detail":"a"}]}`, "broken-pointer"},
 		{"no words", constraint, "/name minLength", 422, problemMedia, `{` + uri + `,"errors":[{"pointer":"#/name"}]}`, "empty-message"},
 		{"status and title of another answer", constraint, "/name minLength", 422, problemMedia, `{"title":"Bad Request","status":400,"errors":[{"pointer":"#/name","detail":"x"}]}`, "status-mismatch weak-problem"},

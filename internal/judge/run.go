@@ -7,7 +7,6 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/layout"
-	"obiter/internal/problem"
 )
 
 // Run judges the exchanges of one run. It knows nothing but what it is given, so
@@ -59,8 +58,7 @@ func (r *Run) Add(e exchange.Exchange, j Judgement) {
 			r.operations[e.Operation] = c
 		}
 		if c.accepted[e.Base] = j.Verdict == Pass; j.Verdict == Pass {
-			doc, _ := problem.Read(e.Response.Header.Get("Content-Type"), e.Response.Body, e.Response.Status)
-			c.signs = append(c.signs, errorSigns(doc)...)
+			c.signs = append(c.signs, signsOf(e.Response)...)
 		}
 		c.slowest = max(c.slowest, e.Response.Took)
 	}

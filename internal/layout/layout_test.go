@@ -27,7 +27,7 @@ func TestNamesFit(t *testing.T) {
 		{"/crew/0/name", "/crew/0/name", Exact}, {"#/crew/0/name", "/crew/0/name", Exact}, {"#/cargo/a~1b", "/cargo/a~1b", Exact}, {"#/cargo/a%7E1b", "/cargo/a~1b", Exact},
 		{"crew.0.name", "/crew/0/name", Exact}, {"crew[0].name", "/crew/0/name", Exact}, {"$.crew[0].name", "/crew/0/name", Exact}, {"crew['0']['name']", "/crew/0/name", Exact},
 		{"body.crew[0].name", "/crew/0/name", Exact}, {"/body/crew/0/name", "/crew/0/name", Exact}, {"name", "/name", Exact},
-		{"crew[1].name", "/crew/0/name", NoIndex}, {"crew.name", "/crew/0/name", NoIndex}, {"#/crew/name", "/crew/0/name", NoIndex}, {"crew[].name", "/crew/0/name", NoIndex},
+		{"crew[1].name", "/crew/0/name", WrongIndex}, {"crew.name", "/crew/0/name", NoIndex}, {"#/crew/name", "/crew/0/name", NoIndex}, {"crew[].name", "/crew/0/name", NoIndex},
 		{"lengthM", "/length_m", Spelling}, {"LENGTH-M", "/length_m", Spelling}, {"#/lengthM", "/length_m", Spelling}, {"cargo.weightT", "/cargo/weight_t", Spelling},
 		{"crew", "/crew/0/name", Above}, {"#/cargo", "/cargo/weight_t", Above}, {"crew[0]", "/crew/0/name", Above},
 		{"weight_t", "/cargo/weight_t", NameOnly}, {"", "/name", Root}, {"#", "/name", Root}, {"body", "/name", Root},

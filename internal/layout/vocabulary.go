@@ -23,13 +23,14 @@ type Fit int
 
 // The fits, from none to exact.
 const (
-	None     Fit = iota
-	Root         // the whole body is named
-	Above        // an object or list that holds the field
-	NameOnly     // the field's last name, without its parents
-	NoIndex      // the field without array indexes
-	Spelling     // the field in another spelling: lengthM for length_m
-	Below        // something inside the field
+	None       Fit = iota
+	WrongIndex     // the field of another element, or that element
+	Root           // the whole body is named
+	Above          // an object or list that holds the field
+	NameOnly       // the field's last name, without its parents
+	NoIndex        // the field without array indexes
+	Spelling       // the field in another spelling: lengthM for length_m
+	Below          // something inside the field
 	Exact
 )
 
@@ -227,7 +228,11 @@ func fit(name, target []string) Fit {
 		return Below
 	}
 	bareName, bareTarget := withoutIndexes(name), withoutIndexes(target)
+	prefix := target[:min(len(name), len(target))]
+	indexed := len(bareName) < len(name)
 	switch {
+	case indexed && len(name) <= len(target) && !slices.Equal(name, prefix) && slices.Equal(levelled(bareName), levelled(withoutIndexes(prefix))) && !slices.Equal(levelled(name), levelled(prefix)):
+		return WrongIndex
 	case slices.Equal(levelled(name), levelled(target)):
 		return Spelling
 	case len(bareName) > 0 && slices.Equal(bareName, bareTarget):
