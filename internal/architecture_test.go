@@ -29,7 +29,7 @@ var only = map[string]string{
 // theirs, and nobody else's in the room.
 var within = map[string]map[string][]string{
 	"cli": {
-		"run": {"judge.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil,
+		"run": {"judge.go", "outcome.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil,
 		"harbour": {"demo.go"}, "secret": {"cli.go"}, "survey": {"survey.go"}, "rule": {"explain.go"},
 		"send": {"cli.go", "demo.go", "try.go"}, "config": {"curl.go", "demo.go", "init.go", "planning.go", "try.go"}, "oad": {"demo.go", "planning.go", "survey.go", "try.go"},
 		"net/http": {"demo.go", "try.go"}, "crypto/tls": {"try.go"},
@@ -39,8 +39,8 @@ var within = map[string]map[string][]string{
 		"wire": {"body.go", "compose.go", "part.go", "request.go"}, "sample": {"body.go", "business.go", "emit.go", "part.go", "plan.go"},
 	},
 	"judge": {
-		"problem": {"beyond.go", "blame.go", "consistency.go", "judge.go"}, "layout": {"blame.go", "consistency.go", "judge.go", "run.go"},
-		"rule": {"beyond.go", "blame.go", "consistency.go", "judge.go"}, "exchange": {"beyond.go", "blame.go", "consistency.go", "judge.go", "run.go", "state.go"},
+		"problem": {"beyond.go", "blame.go", "consistency.go", "judge.go", "reach.go"}, "layout": {"blame.go", "consistency.go", "judge.go", "reach.go", "run.go"},
+		"rule": {"beyond.go", "blame.go", "consistency.go", "judge.go", "reach.go"}, "exchange": {"beyond.go", "blame.go", "consistency.go", "judge.go", "reach.go", "run.go", "state.go"},
 	},
 }
 

@@ -201,7 +201,7 @@ func TestExitStatuses(t *testing.T) {
 	obiter(t, dir, "try", "--at", serve(t, "parent-named")).check(t, 0, "warning vague-field", "")
 	obiter(t, dir, "try", "--at", serve(t, "bare-rejection")).check(t, 1, "error no-field-errors", "")
 	closed := httptest.NewServer(http.NotFoundHandler())
-	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "control-rejected", "error: no valid request was accepted, so no rejection proves anything\nhint: GET /vessels: a valid request (fullest control) was refused with 404 Not Found: “404 page not found”")
+	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "Not reached", "error: no valid request was accepted, so no rejection proves anything\nhint: GET /vessels: a valid request (fullest control) was refused with 404 Not Found: “404 page not found”")
 	closed.Close()
 	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "", "nothing answers at "+closed.URL+": the connection is refused\nhint: start the service")
 	obiter(t, dir, "try", "--at", serve(t), "--only", "DELETE *").check(t, 3, "only to records made for it", "nothing was sent")

@@ -126,9 +126,11 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 		return a.outcome(result{report: rep, failed: out.Failed, file: trial.LastRun("")}, err)
 	}
 	entries := rep.Entries()
+	found, missed := reached(entries)
 	a.learned(rep)
-	a.findings(entries)
-	a.totals(rep, entries, trial.LastRun(""))
+	a.findings(found)
+	a.notReached(missed)
+	a.totals(rep, found, missed, trial.LastRun(""))
 	return a.planted(rep, entries, faults)
 }
 

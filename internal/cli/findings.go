@@ -2,11 +2,25 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"obiter/internal/judge"
 	"obiter/internal/report"
 )
+
+// reached divides entries into what was found, and what was not reached, which is
+// nobody's fault.
+func reached(entries []*report.Entry) (found, missed []*report.Entry) {
+	for _, e := range entries {
+		if e.Code == "not-reached" {
+			missed = append(missed, e)
+		} else {
+			found = append(found, e)
+		}
+	}
+	return found, missed
+}
 
 // findings prints what was found: a paragraph a cause, under its operation.
 func (a *app) findings(entries []*report.Entry) {
@@ -46,6 +60,19 @@ func (a *app) findings(entries []*report.Entry) {
 	}
 }
 
+// notReached prints which operations were not reached, and what each asks for.
+func (a *app) notReached(missed []*report.Entry) {
+	out := a.streams.Out
+	if len(missed) > 0 {
+		fmt.Fprintln(out, "\n"+a.look.bold("Not reached"))
+	}
+	for _, e := range missed {
+		fmt.Fprintln(out, "\n  "+clean(e.Operation()))
+		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 4))
+		fmt.Fprintln(out, a.look.dim(a.look.wrap(caseList(e), 4)))
+	}
+}
+
 // some is a list with its end counted.
 func some(list []string, n int) string {
 	if len(list) <= n+1 {
@@ -81,32 +108,42 @@ func caseList(e *report.Entry) string {
 }
 
 // totals prints the last lines of a run.
-func (a *app) totals(rep *report.Report, entries []*report.Entry, file string) {
+func (a *app) totals(rep *report.Report, found, missed []*report.Entry, file string) {
 	t := rep.Totals()
-	errors, warnings := 0, 0
-	for _, e := range entries {
-		if e.Severity == judge.Error {
-			errors++
-		} else {
-			warnings++
-		}
+	counts := map[judge.Severity]int{}
+	for _, e := range found {
+		counts[e.Severity]++
 	}
 	line := fmt.Sprintf("%s: %s passed, %s failed, %s unproven", plural(t.Cases, "case"), number(t.Passed), number(t.Failed), number(t.Unproven))
 	switch {
-	case len(entries) == 0 && t.Unproven == 0 && t.Cases > 0:
+	case len(found) == 0 && t.Unproven == 0 && t.Cases > 0:
 		line = a.look.in(codeGreen, line)
-	case errors > 0:
+	case counts[judge.Error] > 0:
 		line = a.look.in(codeRed, line)
 	}
 	out := a.streams.Out
 	fmt.Fprintln(out, "\n"+line)
-	if errors+warnings > 0 {
-		fmt.Fprintf(out, "%s to fix", plural(errors, "cause"))
-		if warnings > 0 {
-			fmt.Fprintf(out, ", %s", plural(warnings, "warning"))
+	if t.Cases == 0 {
+		return
+	}
+	var parts []string
+	if len(found) > 0 {
+		parts = append(parts, plural(counts[judge.Error], "cause")+" to fix")
+	}
+	for _, p := range []struct {
+		count int
+		word  string
+	}{{counts[judge.Warning], "warning"}, {counts[judge.Note], "note"}, {len(missed), "refused valid request"}} {
+		if p.count > 0 {
+			parts = append(parts, plural(p.count, p.word))
 		}
-		fmt.Fprintf(out, ". The run is in %s.\nOne case in full: obiter show %s. What a finding means: obiter explain %s.\n", file, entries[0].Examples[0].Case, entries[0].Code)
-	} else if t.Cases > 0 {
-		fmt.Fprintf(out, "The run is in %s.\n", file)
+	}
+	if len(parts) > 0 {
+		fmt.Fprint(out, strings.Join(parts, ", ")+". ")
+	}
+	fmt.Fprintf(out, "The run is in %s.\n", file)
+	if len(found) > 0 {
+		first := slices.MinFunc(found, report.Gravest)
+		fmt.Fprintf(out, "One case in full: obiter show %s. What a finding means: obiter explain %s.\n", first.Examples[0].Case, first.Code)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/record"
 	"obiter/internal/report"
+	"obiter/internal/run"
 )
 
 // result is what came of a run, tried now or judged again.
@@ -30,18 +31,22 @@ type result struct {
 func (a *app) outcome(r result, err error) error {
 	switch r.format {
 	case "json":
-		r.interrupted = r.interrupted || errors.Is(err, context.Canceled)
+		r.interrupted = r.interrupted || err != nil
 		if e := a.writeJSON(r); e != nil {
 			return e
 		}
 	case "ndjson":
 	default:
-		entries := r.report.Entries()
+		found, missed := reached(r.report.Entries())
 		a.learned(r.report)
-		a.findings(entries)
-		a.totals(r.report, entries, r.file)
+		a.findings(found)
+		a.notReached(missed)
+		a.totals(r.report, found, missed, r.file)
 	}
+	var gone *run.GoneError
 	switch {
+	case errors.As(err, &gone):
+		return a.gone(gone, r.report.Errors() > 0)
 	case errors.Is(err, context.Canceled):
 		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + r.file, ""}
 	case err != nil:
@@ -56,6 +61,18 @@ func (a *app) outcome(r result, err error) error {
 		return &failure{exitFindings, "", ""}
 	}
 	return nil
+}
+
+// gone is the failure of a run whose service went away.
+func (a *app) gone(err *run.GoneError, findings bool) error {
+	f := &failure{exitUnproved, err.Error(), "start the service again; what was answered until then is kept, see it with: obiter judge"}
+	if findings {
+		f.status = exitFindings
+	}
+	if len(err.Suspects) > 0 {
+		f.hint = "what was cut off when it went: obiter show " + strings.Join(err.Suspects, ", obiter show ")
+	}
+	return f
 }
 
 // outcomeJSON is what --format json gives: docs/formats/outcome.schema.json.
@@ -93,7 +110,7 @@ func (a *app) writeJSON(r result) error {
 func unprovenHint(rep *report.Report) string {
 	for _, l := range rep.Lines {
 		if l.ControlWords != "" {
-			return l.Operation + ": " + l.ControlWords + " (credentials go into --header; records that must exist are named by the examples of path parameters)"
+			return l.Operation + ": " + l.ControlWords
 		}
 	}
 	return "look at a control with: obiter show"

@@ -270,6 +270,7 @@ type Answer struct {
 	// ClosedEarly says, with Err, that the service closed the connection, perhaps
 	// before it had read everything.
 	ClosedEarly bool
+	Refused     bool   // the connection was: nothing was sent. It is not kept
 	Err         string // time-out, reset, not HTTP; empty where an answer came
 }
 

@@ -87,6 +87,8 @@ var Faults = []Fault{
 	{"no-challenge", orderTow, "missing-header", "401 comes without WWW-Authenticate", false, nil},
 	{"other-words", orderTow, "wrong-message", "a message does not say what is wrong", false, nil},
 	{"minute-demanded", orderTow, "edge-rejected", "a tow of less than a minute is refused", false, nil},
+	{"no-pilot", orderPilot, "not-reached", "no pilot is on duty, so every order is refused", false, nil},
+	{"one-booking", bookBerth, "conflict", "a second booking is refused before it is looked at", false, []string{"not-reached"}},
 	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false, nil},
 }
 

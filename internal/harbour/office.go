@@ -228,6 +228,10 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 		o.malformed(w, e, len(data) == 0)
 		return nil, false
 	}
+	if o.has(e, "no-pilot") || o.has(e, "one-booking") && o.booked(kind) {
+		problem{status: 409, kind: "conflict", title: "Conflict", detail: "Nothing can be done at this time."}.write(w)
+		return nil, false
+	}
 	c := &checker{bytes: o.has(e, "bytes-counted"), coerce: o.has(e, "numbers-coerced"), below: o.has(e, "maximum-exclusive"), untrimmed: o.has(e, "blanks-counted")}
 	e.rule(c, "", value)
 	object, _ := value.(map[string]any)
@@ -243,6 +247,13 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 		return nil, false
 	}
 	return object, true
+}
+
+// booked reports whether there is a record besides the first.
+func (o *Office) booked(kind string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return len(o.stores[kind].records) > 1
 }
 
 // repeats reports whether an object in a JSON text names a member twice.

@@ -17,6 +17,7 @@ type Trait int
 const (
 	Independent Trait = 1 << iota // wrong whether or not the operation's control was accepted
 	OfForm                        // of the answer's form, whatever was wrong with the request: one cause over operations and fields
+	Unproves                      // nothing is shown of the flaw: the case is unproven
 	Departs                       // such an answer cannot be the documented one, which need not be said as well
 )
 
@@ -71,15 +72,15 @@ var Codes = []Code{
 		"Clients retry a 5xx and never learn to correct their request; alerts fire for every typing error; and what fails on odd input can often be made to fail on purpose.",
 		"Find the exception in the log (the header Obiter-Case names the request), and check the value before it is used. A body that cannot be decoded is a 400.",
 		plainAnswer},
-	{"no-answer", Error, "no answer came", "", Independent,
-		"The connection was reset or closed, the answer was not HTTP, or it took longer than --timeout.",
+	{"no-answer", Error, "no answer came", "", Independent | Unproves,
+		"The connection was reset or closed, the answer was not HTTP, or it took longer than --timeout. It is only a warning where the service still asks for patience (429, or 503 with Retry-After) after the wait that it asked for.",
 		"A client sees a broken network and tries again; often a handler was killed.",
 		"Look for the request's Obiter-Case in the log. Let a final handler turn whatever escapes into a problem document.",
 		plainAnswer},
 	{"control-rejected", Error, "a valid request was refused", "", Independent,
-		"A request that obeys every rule of the description was refused. What else the operation rejects then proves nothing, because it may reject everything.",
-		"Either a valid client is turned away, or the description does not say what the service requires: credentials, a record that must exist, a rule that is missing.",
-		"Read the service's own words in the finding. Give credentials with --header, name existing records in the examples of path parameters, and write missing rules into the description.",
+		"A request that obeys every rule of the description was refused in a way that contradicts it: the service failed, did not know the method or the media type, or blamed a field whose value obeys its schema. What else the operation rejects then proves nothing, because it may reject everything. A refusal for want of a record, of credentials or of a state is not-reached instead.",
+		"Either a valid client is turned away, or the description does not say what the service requires: a rule is missing.",
+		"Read the service's own words in the finding, and write missing rules into the description.",
 		"HTTP/1.1 201 Created"},
 	{"edge-rejected", Error, "a valid boundary value was refused", "", 0,
 		"A value exactly on a limit, allowed by the description, was refused.",
@@ -221,6 +222,16 @@ var Codes = []Code{
 		"What cannot be repeated is hard to fix; often an unordered map decides which error is reported first.",
 		"Report all errors, in a fixed order.",
 		twoFields},
+	{"not-reached", Note, "an operation was not reached", "", Independent | Unproves,
+		"Its valid request was refused for a reason that lies in made-up values, missing records, a state or credentials, which no description can hold. The service is not accused of anything; what else the operation rejects proves nothing.",
+		"The operation is not tested.",
+		"Read the service's own words, and give what it asks for: credentials, a fixture, existing records in the examples of path parameters, or a body in obiter.yaml.",
+		"HTTP/1.1 201 Created"},
+	{"conflict", Note, "the answer is about what is there, not about the request", "RFC 9110, section 15.5.10", Unproves,
+		"A 409 that does not name the flawed field: a record made by an earlier request is in the way. Or a boundary value of a field that names a record was refused, for there is no such record.",
+		"Whether the service enforces the rule stays open.",
+		"Say in obiter.yaml which fields are unique and which must exist, and Obiter fills them accordingly.",
+		"rules:\n  - unique: /call_sign"},
 }
 
 // Find is the entry of a code; false if there is none.

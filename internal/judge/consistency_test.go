@@ -167,8 +167,11 @@ func TestTheSecondAnswerShouldBeTheFirst(t *testing.T) {
 		}
 	}
 	control := exchange.Case{Kind: exchange.Control, Request: exchange.Request{Method: "PUT"}}
-	if _, spoilt := refusedLater(control, answer(409, problemMedia, `{}`)); !spoilt {
+	if _, spoilt := refusedLater(control, answer(422, problemMedia, `{}`)); !spoilt {
 		t.Error("a control that is refused in the end is not told")
+	}
+	if _, spoilt := refusedLater(control, answer(409, problemMedia, `{}`)); spoilt {
+		t.Error("what was made meanwhile may be in the way")
 	}
 	control.Request.Method = "POST"
 	if _, spoilt := refusedLater(control, answer(409, problemMedia, `{}`)); spoilt {

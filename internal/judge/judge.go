@@ -49,6 +49,7 @@ type Context struct {
 	Proven     bool                 // the operation's control was accepted; not used for a control itself
 	Control    time.Duration        // how long that took; 0: not known
 	Signs      []string             // in which its answer looks like an error all the same
+	Fails      bool                 // the control was answered with a 5xx
 	Layout     *layout.Layout       // how fields are named, where that is configured
 	Documented *exchange.Documented // what the description says of this answer; nil: nothing
 }
@@ -85,7 +86,7 @@ func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
 	out.Verdict = Pass
 	if slices.ContainsFunc(out.Findings, func(f Finding) bool { return f.Severity == Error }) {
 		out.Verdict = Fail
-	} else if unproven {
+	} else if unproven || slices.ContainsFunc(out.Findings, func(f Finding) bool { return Has(f.Code, Unproves) }) {
 		out.Verdict = Unproven
 	}
 	return out
@@ -113,17 +114,32 @@ func StatusText(code int) string {
 // valid judges the answer to a control or an edge: any 2xx is right.
 func valid(c exchange.Case, a exchange.Answer) []Finding {
 	code, field, what := "control-rejected", "", "a valid request ("+c.Base+" control)"
-	if c.Kind == exchange.Edge {
+	edge := c.Kind == exchange.Edge
+	if edge {
 		code, field = "edge-rejected", c.Edge.Pointer
 		what = fmt.Sprintf("a valid request (%s: %s)", shownPointer(field), c.Edge.Reason)
 	}
 	switch {
 	case a.Err != "":
-		return []Finding{finding("no-answer", field, "", what+" got no answer: "+a.Err)}
+		return []Finding{unanswered(field, what, a)}
 	case a.Status >= 200 && a.Status < 300:
 		return nil
+	case !edge && !contradicts(c, a):
+		return []Finding{notReached(what, c, a)}
+	case edge && (a.Status == http.StatusConflict || a.Status < 500 && standsForRecord(*c.Edge)):
+		return []Finding{conflict(field, what, a)}
 	}
 	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a)))}
+}
+
+// unanswered is the finding for a request that got no answer. A service that asks
+// for patience, and needs more than there is, is no error.
+func unanswered(field, what string, a exchange.Answer) Finding {
+	f := finding("no-answer", field, "", what+" got no answer: "+a.Err)
+	if busy(a) {
+		f.Severity = Warning
+	}
+	return f
 }
 
 // reasons is why the API refused a valid request: the field errors it gives,
@@ -187,11 +203,13 @@ func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.ClosedEarly:
 		return nil, nil // a service need not read on (RFC 9110, section 15.5.14)
 	case a.Err != "":
-		return one(finding("no-answer", field, "", said(c)+" got no answer: "+a.Err))
+		return one(unanswered(field, said(c), a))
 	case success && c.Expect.Class.SuccessIsRight():
 		return nil, nil
 	case success:
 		return one(accepted(c, a, ctx, doc, field))
+	case a.Status >= 500 && ctx.Fails:
+		return nil, nil // the control fails as well, which is the one thing to say
 	case a.Status >= 500:
 		return one(finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a))))
 	case a.Status >= 300 && a.Status < 400:
@@ -346,7 +364,9 @@ func isBlank(c exchange.Case) bool {
 func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Fingerprint) {
 	var found []Finding
 	right := slices.Contains(c.Expect.Statuses, a.Status)
-	if !right {
+	if isConflict(c, a, doc) {
+		found = append(found, conflict(fieldOf(c), said(c), a))
+	} else if !right {
 		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
 		if c.Expect.Class == exchange.Method && a.Status == http.StatusNotFound { // what is there is for the service to say (RFC 9110, sections 9.1 and 15.5.5)
 			f.Severity = Warning

@@ -237,6 +237,8 @@ func TestControlsAndEdges(t *testing.T) {
 	valid := exchange.Case{Kind: exchange.Control, Name: "control, fullest", Base: "fullest", Flaws: []exchange.Flaw{}, Body: decode(t, control), Control: decode(t, control)}
 	edge := valid
 	edge.Kind, edge.Edge = exchange.Edge, &exchange.Flaw{In: "body", Pointer: "/name", Rule: "maxLength", Reason: "exactly the longest"}
+	ofRecord := edge
+	ofRecord.Edge = &exchange.Flaw{In: "body", Pointer: "/vessel_id", Rule: "maxLength", Reason: "exactly the longest"}
 	for _, c := range []struct {
 		name    string
 		c       exchange.Case
@@ -246,12 +248,23 @@ func TestControlsAndEdges(t *testing.T) {
 		want    string
 	}{
 		{"taken", valid, answer(204, "", ""), false, Pass, ""},
-		{"refused in its own words", valid, answer(422, problemMedia, `{"detail":"the berth is taken"}`), false, Fail, "control-rejected: a valid request (fullest control) was refused with 422 Unprocessable Content: “the berth is taken”"},
+		{"refused in its own words", valid, answer(422, problemMedia, `{"detail":"the berth is taken"}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 422 Unprocessable Content: “the berth is taken”; let a fixture"},
+		{"no credentials", valid, answer(401, problemMedia, `{"detail":"who are you?"}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 401 Unauthorized: “who are you?”; give credentials"},
+		{"a record that is not there", valid, answer(404, problemMedia, `{}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 404 Not Found: “{"},
+		{"the record is there already", valid, answer(409, problemMedia, named("#/name")), false, Unproven, "not-reached: a valid request (fullest control) was refused with 409 Conflict"},
+		{"a field of a record that is not there", valid, answer(422, problemMedia, `{"errors":[{"pointer":"#/flag","detail":"no such flag"}]}`), false, Unproven, "not-reached: "},
+		{"an optional field is demanded", valid, answer(422, problemMedia, named("#/cargo/packing")), false, Fail, "control-rejected: "},
+		{"the service fails", valid, answer(500, problemMedia, `{}`), false, Fail, "control-rejected: a valid request (fullest control) was refused with 500"},
+		{"a method that is described", valid, answer(405, problemMedia, `{}`), false, Fail, "control-rejected: "},
+		{"busy", valid, exchange.Answer{Err: "still answered with 429", Status: 429}, false, Unproven, "no-answer"},
 		{"refused with a field", valid, answer(422, problemMedia, named("#/name")), false, Fail, `control-rejected: a valid request (fullest control) was refused with 422 Unprocessable Content: "#/name" “is wrong”`},
-		{"redirected", valid, answer(307, "", ""), false, Fail, "control-rejected: a valid request (fullest control) was refused with 307"},
+		{"redirected", valid, answer(307, "", ""), false, Unproven, "not-reached: a valid request (fullest control) was refused with 307"},
 		{"silent", valid, exchange.Answer{Err: "reset"}, false, Fail, "no-answer"},
 		{"edge taken", edge, answer(200, "", ""), true, Pass, ""},
 		{"edge refused", edge, answer(400, problemMedia, `{}`), true, Fail, "edge-rejected: a valid request (/name: exactly the longest) was refused with 400 Bad Request"},
+		{"edge in conflict", edge, answer(409, problemMedia, `{}`), true, Unproven, "conflict: a valid request (/name: exactly the longest) was answered with 409 Conflict"},
+		{"edge of a record's name", ofRecord, answer(404, problemMedia, `{}`), true, Unproven, "conflict: a valid request (/vessel_id: exactly the longest) was answered with 404"},
+		{"edge of a record's name that fails", ofRecord, answer(500, problemMedia, `{}`), true, Fail, "edge-rejected"},
 		{"edge refused, unproven", edge, answer(404, problemMedia, `{}`), false, Unproven, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -264,6 +277,50 @@ func TestControlsAndEdges(t *testing.T) {
 				t.Errorf("%s %q, want %s %q", verdict, got, c.verdict, c.want)
 			}
 		})
+	}
+}
+
+// TestConflictsProveNothing: a 409 that is not about the flaw says only that an
+// earlier request is in the way.
+func TestConflictsProveNothing(t *testing.T) {
+	name, syntax := broken(t, exchange.Constraint, "/name minLength"), broken(t, exchange.Syntax, "request malformed-json")
+	for _, x := range []struct {
+		name    string
+		c       exchange.Case
+		body    string
+		verdict Verdict
+		want    string
+	}{
+		{"nothing is named", name, `{"title":"Conflict"}`, Unproven, "conflict"},
+		{"another field is taken", name, `{"errors":[{"pointer":"#/flag","detail":"is taken"}]}`, Unproven, "conflict"},
+		{"the field itself is taken", name, `{"errors":[{"pointer":"#/name","detail":"already exists"}]}`, Unproven, "conflict"},
+		{"the flaw, with the wrong status", name, `{"errors":[{"pointer":"#/name","detail":"is too short"}]}`, Fail, "wrong-status"},
+		{"a coding that is ignored", broken(t, exchange.MediaType, "request wrong-content-encoding"), `{"title":"Conflict"}`, Unproven, "conflict"},
+		{"what cannot be read", syntax, `{"title":"Conflict"}`, Fail, "wrong-status"},
+	} {
+		verdict, found := judged(x.c, answer(409, problemMedia, x.body), true)
+		if verdict != x.verdict || len(found) != 1 || found[0].Code != x.want {
+			t.Errorf("%s: %s %+v", x.name, verdict, found)
+		}
+	}
+}
+
+func TestACrashOfTheControlIsToldOnce(t *testing.T) {
+	j := Case(broken(t, exchange.Constraint, "/name minLength"), answer(500, problemMedia, `{}`), Context{Fails: true})
+	if j.Verdict != Unproven || len(j.Findings) > 0 {
+		t.Errorf("%s %+v", j.Verdict, j.Findings)
+	}
+	busy := exchange.Answer{Err: "still answered with 503", Status: 503}
+	if j := Case(broken(t, exchange.Constraint, "/name minLength"), busy, Context{Proven: true}); j.Verdict != Unproven || len(j.Findings) != 1 || j.Findings[0].Severity != Warning {
+		t.Errorf("%s %+v", j.Verdict, j.Findings)
+	}
+}
+
+func TestNamesOfRecords(t *testing.T) {
+	for name, want := range map[string]bool{"/vessel_id": true, "vesselId": true, "/crew/0/tug-ids": true, "tugs[0].uuid": true, "/tug_ids/3": true, "ID": true, "/valid": false, "/name": false, "": false, "/paid": false, "/keyed": false} {
+		if namesRecord(name) != want {
+			t.Errorf("%q: %v", name, !want)
+		}
 	}
 }
 

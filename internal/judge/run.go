@@ -24,6 +24,7 @@ type Run struct {
 // controls are what became of an operation's controls.
 type controls struct {
 	accepted map[string]bool // by shape
+	fails    map[string]bool // by shape: answered with a 5xx
 	slowest  time.Duration
 	signs    []string // of an error, in accepted answers
 }
@@ -38,7 +39,7 @@ func (r *Run) Case(e exchange.Exchange) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}
 	r.mu.Lock()
 	if c := r.operations[e.ProvenBy]; c != nil {
-		ctx.Proven, ctx.Control, ctx.Signs = c.accepted[e.Base], c.slowest, c.signs
+		ctx.Proven, ctx.Fails, ctx.Control, ctx.Signs = c.accepted[e.Base], c.fails[e.Base], c.slowest, c.signs
 	}
 	r.mu.Unlock()
 	if e.Kind == exchange.Control {
@@ -54,12 +55,13 @@ func (r *Run) Add(e exchange.Exchange, j Judgement) {
 	if e.Kind == exchange.Control {
 		c := r.operations[e.Operation]
 		if c == nil {
-			c = &controls{accepted: map[string]bool{}}
+			c = &controls{accepted: map[string]bool{}, fails: map[string]bool{}}
 			r.operations[e.Operation] = c
 		}
 		if c.accepted[e.Base] = j.Verdict == Pass; j.Verdict == Pass {
 			c.signs = append(c.signs, signsOf(e.Response)...)
 		}
+		c.fails[e.Base] = e.Response.Status >= 500
 		c.slowest = max(c.slowest, e.Response.Took)
 	}
 	r.consistency.add(e.Case, e.Response, j)

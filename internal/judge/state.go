@@ -144,7 +144,7 @@ func unstable(c exchange.Case, first *Fingerprint, a exchange.Answer, second Jud
 // after the flawed requests. A second creation may be a conflict.
 func refusedLater(c exchange.Case, a exchange.Answer) (RunFinding, bool) {
 	switch {
-	case a.Err != "" || a.Status < 400 || a.Status == 429:
+	case a.Err != "" || a.Status < 400 || a.Status == 429 || a.Status == 503 || a.Status == 409: // what was made meanwhile may be in the way
 		return RunFinding{}, false
 	case c.Request.Method == "POST" && a.Status < 500:
 		return RunFinding{}, false

@@ -205,6 +205,15 @@ func dotted(text string) []string {
 // IsPointer reports whether the name is written as a JSON Pointer.
 func (n Name) IsPointer() bool { return n.Notation == Pointer || n.Notation == Fragment }
 
+// Path is the name as a JSON Pointer; "" for one of the body as a whole, and for
+// one that cannot be read.
+func (n Name) Path() string {
+	if len(n.readings) == 0 {
+		return ""
+	}
+	return key(n.readings[0])
+}
+
 // Fits tells how the name fits a field of the request.
 func (n Name) Fits(pointer string) Fit {
 	target, err := instance.Split(pointer)

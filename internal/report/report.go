@@ -47,7 +47,7 @@ func (e *Entry) Operation() string { return e.Operations[0] }
 type Line struct {
 	Operation                       string
 	Cases, Passed, Failed, Unproven int
-	Errors, Warnings                int    // findings
+	Errors, Warnings                int    // findings; notes are not counted
 	ControlWords                    string // the first refused control's finding
 }
 
@@ -106,7 +106,7 @@ func (r *Report) Add(res record.Result) {
 	}
 	for _, f := range res.Findings {
 		l.count(f)
-		if f.Code == "control-rejected" && l.ControlWords == "" {
+		if (f.Code == "control-rejected" || f.Code == "not-reached") && l.ControlWords == "" {
 			l.ControlWords = f.Message
 		}
 		r.add(entryKey{res.Operation, f.Code, f.Field, f.At, string(f.Severity), cause(res, f)}, f, Example{res.ID, res.Name, f.Message, res.Number, key})
@@ -122,9 +122,10 @@ func (r *Report) AddRun(f judge.RunFinding) {
 }
 
 func (l *Line) count(f judge.Finding) {
-	if f.Severity == judge.Error {
+	switch f.Severity {
+	case judge.Error:
 		l.Errors++
-	} else {
+	case judge.Warning:
 		l.Warnings++
 	}
 }
@@ -227,6 +228,15 @@ func isShared(name string) bool {
 }
 
 var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
+
+// Gravest compares two entries by how grave they are: the severity, the rank of
+// the code, then the number of answers.
+func Gravest(a, b *Entry) int {
+	return cmp.Or(
+		cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity)),
+		cmp.Compare(judge.Rank(a.Code), judge.Rank(b.Code)),
+		cmp.Compare(b.Count, a.Count))
+}
 
 func (r *Report) compare(a, b *Entry) int {
 	first := func(list []string) string {

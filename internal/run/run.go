@@ -31,14 +31,17 @@ type Options struct {
 	// Own makes what an operation needs for itself, and gives the operation as it
 	// is planned then; undo takes that away. Nil: nothing is made.
 	Own      func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
+	Alive    func(ctx context.Context) error             // reports why the service cannot be reached; nil: that is not asked
 	Progress func(done int)                              // after each case; may be nil
 	Finished func(op *plan.Operation, line *report.Line) // after each operation; may be nil
 }
 
 // Do carries out a plan. It returns what was found so far, and the error that
-// stopped it: the context's, or one of keeping.
+// stopped it: the context's, one of keeping, or a *GoneError.
 func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) {
-	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record)}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record), stop: stop}
 	for op := range p.Operations() {
 		if ctx.Err() != nil {
 			break
@@ -59,7 +62,7 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 	if r.err != nil {
 		return r.report, r.err
 	}
-	return r.report, ctx.Err()
+	return r.report, r.ended(ctx)
 }
 
 // try tries one operation, on records of its own where it needs them.
@@ -85,12 +88,21 @@ func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, 
 type runner struct {
 	opt Options
 	*collector
-	done int
+	stop     context.CancelCauseFunc
+	done     int
+	suspects []cutOff // the last ones
 }
 
-// send sends a case and takes out what must not be kept.
+// send sends a case and takes out what must not be kept. Where the connection is
+// refused, and the service is there again, it is sent again.
 func (r *runner) send(ctx context.Context, c exchange.Case, describe func(exchange.Answer) *exchange.Documented) exchange.Exchange {
 	e := r.opt.Send(ctx, c)
+	for range goneTries {
+		if e.Response.Err == "" || ctx.Err() != nil || !r.there(ctx) || !e.Response.Refused {
+			break
+		}
+		e = r.opt.Send(ctx, c)
+	}
 	if describe != nil {
 		e.Documented = describe(e.Response)
 	}
@@ -189,7 +201,7 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 // interrupt cut off is not judged.
 func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 	e := o.send(ctx, c, o.op.Describe)
-	if ctx.Err() != nil {
+	if ctx.Err() != nil && !brokenOff(ctx, e) {
 		return false
 	}
 	j := o.judge.Case(e)
@@ -203,12 +215,13 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 			j = o.judge.Case(e)
 		}
 	}
-	if ctx.Err() != nil {
+	if ctx.Err() != nil && !brokenOff(ctx, e) {
 		return false
 	}
 	return o.result(e, j, func() {
 		o.keepRejection(c, e, j)
 		o.done++
+		o.suspect(e)
 		if o.opt.Progress != nil {
 			o.opt.Progress(o.done)
 		}

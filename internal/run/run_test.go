@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"net/http/httptest"
-	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -17,7 +16,6 @@ import (
 	"obiter/internal/flaw"
 	"obiter/internal/harbour"
 	"obiter/internal/judge"
-	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/record"
 	"obiter/internal/report"
@@ -50,23 +48,7 @@ func against(t testing.TB, ctx context.Context, address string, depth flaw.Depth
 // them, or as they are where it gives nothing.
 func changed(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error, change func(exchange.Exchange) exchange.Exchange) (*report.Report, error) {
 	t.Helper()
-	doc, err := oad.Read("harbour.yaml", harbour.Description)
-	if err != nil {
-		t.Fatal(err)
-	}
-	base, err := url.Parse(address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	p, err := plan.New(doc, plan.Options{Base: address, Depth: depth, Authorise: true})
-	if err != nil {
-		t.Fatal(err)
-	}
-	s, err := send.New(base, send.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
+	p, s := harbourPlan(t, address, depth)
 	var file bytes.Buffer
 	w, err := record.NewWriter(io.MultiWriter(&lines{keep: keep}, &file), record.Head{})
 	if err != nil {

@@ -104,7 +104,7 @@ func (b *buoy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 func (b *buoy) put(v map[string]any, reject func(int, string, string), show func()) {
 	if b.writes++; b.wears && b.writes > 10 {
-		reject(409, "worn", "")
+		reject(422, "worn", "")
 		return
 	}
 	if d, ok := v["depth_m"].(float64); ok && b.early {

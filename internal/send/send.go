@@ -203,7 +203,9 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 	if err != nil && reused && ctx.Err() == nil && !errors.Is(err, context.DeadlineExceeded) {
 		// The service may have closed an idle connection, or one that an earlier
 		// request broke. That is not this case's doing.
-		a, err = s.exchange(ctx, s.fresh, c)
+		if again, e := s.exchange(ctx, s.fresh, c); !errors.Is(e, syscall.ECONNREFUSED) {
+			a, err = again, e // a service that is gone by now went when it was first asked
+		}
 	}
 	switch {
 	case err == nil:
@@ -213,6 +215,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 		a.Err = fmt.Sprintf("no complete answer within %s", s.opt.Timeout)
 	default:
 		a.Err = plain(err)
+		a.Refused = errors.Is(err, syscall.ECONNREFUSED)
 		a.ClosedEarly = errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
 	}
 	return a

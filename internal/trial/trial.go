@@ -149,12 +149,13 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Redact: t.opt.Secrets.Exchange,
-		Record: files.record, Layout: t.layout(), Progress: t.events.Progress, Finished: t.events.Finished,
+		Record: files.record, Layout: t.layout(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) }, Progress: t.events.Progress, Finished: t.events.Finished,
 	})
 	t.out.Report = rep
 	totals := rep.Totals()
 	totals.Layout = rep.Layout
-	totals.Interrupted = errors.Is(err, context.Canceled)
+	var gone *run.GoneError
+	totals.Interrupted = errors.Is(err, context.Canceled) || errors.As(err, &gone)
 	if e := files.close(totals); e != nil && err == nil {
 		err = e
 	}

@@ -1,0 +1,120 @@
+package judge
+
+import (
+	"fmt"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+	"obiter/internal/layout"
+	"obiter/internal/problem"
+	"obiter/internal/rule"
+)
+
+// contradicts reports whether the refusal of a valid request contradicts the
+// description: the service fails, does not know the method or the media type, or
+// blames a field whose value obeys every rule. What is refused for want of
+// credentials, of a record or of a state that the description cannot know is no
+// contradiction: it was not reached.
+func contradicts(c exchange.Case, a exchange.Answer) bool {
+	switch {
+	case a.Status >= 500 || a.Status == http.StatusMethodNotAllowed || a.Status == http.StatusUnsupportedMediaType:
+		return true
+	case a.Status != http.StatusBadRequest && a.Status != http.StatusUnprocessableEntity:
+		return false
+	}
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, nil))
+	return slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
+		return (n.InRequest || lacks(c.Body, n.Name)) && !namesRecord(n.Name.Raw) && !ofRecords.MatchString(n.Message)
+	})
+}
+
+// lacks reports whether a pointer names a member that an object of the request
+// does not have: an optional one that is demanded.
+func lacks(body any, n layout.Name) bool {
+	if !n.IsPointer() || n.Path() == "" {
+		return false
+	}
+	parent, _ := instance.Get(body, instance.Parent(n.Path()))
+	_, isObject := parent.(map[string]any)
+	return isObject
+}
+
+// ofRecords matches what is said of a record, and not of the form of a value.
+var ofRecords = regexp.MustCompile(`(?i)\b(not (be )?found|no such|not exist|unknown|unrecogni[sz]ed|on record|invalid (id|pk|reference|foreign)|already|taken|must be unique|not unique|duplicate)`)
+
+// recordWords end the names of fields that stand for a record.
+var recordWords = []string{"id", "ids", "uuid", "uuids", "guid", "key", "slug", "ref", "refs"}
+
+var words = regexp.MustCompile(`[A-Z]?[a-z]+|[A-Z]+`)
+
+// namesRecord reports whether a field's name says that its value names a record,
+// so that an invented one is as good as none: vessel_id, vesselId, tug_ids.
+func namesRecord(name string) bool {
+	all := words.FindAllString(strings.TrimRight(name, "/.[]0123456789'\""), -1)
+	return len(all) > 0 && slices.Contains(recordWords, strings.ToLower(all[len(all)-1]))
+}
+
+// standsForRecord reports whether the value of a flaw's or an edge's field names a
+// record: the last part of a path, or a field that is called so.
+func standsForRecord(f exchange.Flaw) bool { return f.In == "path" || namesRecord(f.Pointer) }
+
+// notReached is the note on an operation whose valid request was refused for what
+// lies in its values, records or credentials.
+func notReached(what string, c exchange.Case, a exchange.Answer) Finding {
+	advice := "give it a body or parameters that the service takes: body: in obiter.yaml, or examples in the description"
+	why := reasons(c, a)
+	if ofRecords.MatchString(why) {
+		advice = "let a fixture in obiter.yaml make the record, and name it in body:"
+	}
+	switch a.Status {
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
+		advice = "give credentials: credentials: in obiter.yaml, or --header"
+	case http.StatusNotFound, http.StatusGone:
+		advice = "let a fixture in obiter.yaml make the record, or name one that exists in the examples of the path parameters"
+		if !strings.Contains(c.Operation, "{") {
+			advice = "if the address is not the right one, correct --at"
+		}
+	case http.StatusConflict:
+		advice = "a rule unique: in obiter.yaml makes a new value for each request"
+	}
+	if a.Status < 400 {
+		advice = "give the address that it leads to, or the credentials that it asks for"
+	}
+	return finding("not-reached", "", "", fmt.Sprintf("%s was refused with %s%s; %s", what, StatusText(a.Status), why, advice))
+}
+
+// conflict is the note on an answer that speaks of what is there, and not of the
+// request's own flaw or value.
+func conflict(field, what string, a exchange.Answer) Finding {
+	advice := "a rule unique: in obiter.yaml makes a new value for each request"
+	if a.Status != http.StatusConflict {
+		advice = "the value names a record: a rule exists: in obiter.yaml says where there are some"
+	}
+	return finding("conflict", field, "", fmt.Sprintf("%s was answered with %s%s; %s", what, StatusText(a.Status), quoted(a), advice))
+}
+
+// isConflict reports whether a rejection is a conflict that is not about the flaw:
+// an earlier request is in the way, and the flaw was not looked at.
+func isConflict(c exchange.Case, a exchange.Answer, doc problem.Document) bool {
+	if a.Status != http.StatusConflict || slices.Contains(c.Expect.Statuses, a.Status) {
+		return false
+	}
+	if slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.In == "request" && rule.Of(f).Success != rule.Doubtful }) {
+		return false // what cannot be read cannot be in conflict with anything
+	}
+	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, pointers(c)))
+	return !slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
+		return !ofRecords.MatchString(n.Message) && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed })
+	})
+}
+
+// busy reports whether no answer came because the service was asked too much, or
+// is not available to anyone, and still was so after the wait that it asked for.
+func busy(a exchange.Answer) bool {
+	return a.Err != "" && (a.Status == http.StatusTooManyRequests || a.Status == http.StatusServiceUnavailable)
+}

@@ -1,0 +1,107 @@
+package run_test
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"sync/atomic"
+	"testing"
+
+	"obiter/internal/exchange"
+	"obiter/internal/flaw"
+	"obiter/internal/harbour"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/run"
+	"obiter/internal/send"
+)
+
+// TestAServiceThatGoesStopsTheRun: what was cut off is told, and what would have
+// come after it is not counted.
+func TestAServiceThatGoesStopsTheRun(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var server *httptest.Server
+	var heard atomic.Int32
+	last := ""
+	server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if heard.Add(1) == 40 {
+			last = r.Header.Get("Obiter-Case")
+			_ = server.Listener.Close()
+			panic(http.ErrAbortHandler)
+		}
+		office.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	p, s := harbourPlan(t, server.URL, flaw.Quick)
+	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 1, Send: sending(s), Alive: s.Reach})
+	var gone *run.GoneError
+	if !errors.As(err, &gone) || !slices.Equal(gone.Suspects, []string{last}) || last == "" {
+		t.Fatalf("%v, %+v, the last case was %s", err, gone, last)
+	}
+	codes := map[string]int{}
+	for _, e := range rep.Entries() {
+		codes[e.Code] += e.Count
+	}
+	if n := rep.Totals().Cases; n != gone.Done || n > 40 || codes["no-answer"] != 1 || len(codes) != 1 {
+		t.Errorf("%d cases, %d answered, %v", n, gone.Done, codes)
+	}
+	var unreachable *send.UnreachableError
+	if !errors.As(err, &unreachable) {
+		t.Errorf("the reason is lost: %v", err)
+	}
+}
+
+// TestAServiceThatComesBackIsAskedAgain: whoever watches over it starts it anew.
+func TestAServiceThatComesBackIsAskedAgain(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	defer server.Close()
+	p, s := harbourPlan(t, server.URL, flaw.Quick)
+	sent, asked := 0, 0
+	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 1, Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
+		if sent++; sent%10 == 0 {
+			return exchange.Exchange{Case: c, Response: exchange.Answer{Refused: true, Err: "the connection is refused"}}
+		}
+		return sending(s)(ctx, c)
+	}, Alive: func(context.Context) error {
+		if asked++; asked == 1 {
+			return errors.New("not yet")
+		}
+		return nil
+	}})
+	if err != nil || rep.Errors() > 0 || asked < 10 {
+		t.Errorf("%v, %d errors, asked %d times", err, rep.Errors(), asked)
+	}
+}
+
+// harbourPlan plans the harbour at an address, and makes a sender for it.
+func harbourPlan(t testing.TB, address string, depth flaw.Depth) (*plan.Plan, *send.Sender) {
+	t.Helper()
+	doc, err := oad.Read("harbour.yaml", harbour.Description)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := plan.New(doc, plan.Options{Base: address, Depth: depth, Authorise: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	base, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := send.New(base, send.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return p, s
+}
