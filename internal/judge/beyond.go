@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/problem"
 	"obiter/internal/rule"
 )
@@ -40,7 +41,8 @@ const minSecret = 8
 
 func echoesSecret(c exchange.Case, a exchange.Answer) []Finding {
 	for _, s := range c.Secrets() {
-		if len(s) >= minSecret && bytes.Contains(a.Body, []byte(s)) {
+		escaped := bytes.Trim(instance.Encode(s), `"`) // as JSON has it
+		if len(s) >= minSecret && (bytes.Contains(a.Body, []byte(s)) || bytes.Contains(a.Body, escaped)) {
 			return []Finding{finding("echoes-secret", "", "", fmt.Sprintf("the value of a writeOnly or password field comes back in an answer of %s", StatusText(a.Status)))}
 		}
 	}

@@ -50,6 +50,9 @@ func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fing
 
 func (t *Fingerprint) fields(c exchange.Case, r layout.Reading, found []Finding) {
 	t.Asked = true
+	if r.Where == "/*" && t.Members != nil { // the fields themselves, which differ from request to request
+		t.Members = []string{fieldsAtTop}
+	}
 	if len(r.Fields) == 0 || len(c.Flaws) != 1 {
 		return
 	}
@@ -60,6 +63,9 @@ func (t *Fingerprint) fields(c exchange.Case, r layout.Reading, found []Finding)
 	}
 	t.Where, t.Notation = r.Where, family(r.Fields[named].Name.Notation)
 }
+
+// fieldsAtTop stands for the members of an answer that are the fields' names.
+const fieldsAtTop = "a member for each field"
 
 // family takes notations together that are told apart only by what they name: a
 // plain name is dotted or bracketed as well.
@@ -162,8 +168,10 @@ func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
 		return
 	}
 	tallied(w.forms, "", t.Form+" "+strings.Join(t.Members, ","), c, t)
+	// Where one status alone is right, as the configuration may have it for a rule,
+	// none that is right can be odd.
 	ofFields := slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.In != "request" })
-	if t.Right && slices.Contains(uniform, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
+	if t.Right && len(c.Expect.Statuses) > 1 && slices.Contains(uniform, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
 		tallied(w.statuses, string(c.Expect.Class), fmt.Sprint(a.Status), c, t)
 	}
 	if t.Type != "" && t.Right { // a wrong status is reported

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 )
 
 // recorded is one answer of a run; number counts up from 1.
@@ -43,6 +44,9 @@ func times(n int, c exchange.Case, a exchange.Answer) []recorded {
 
 func TestWhatARunShows(t *testing.T) {
 	name := broken(t, exchange.Constraint, "/name minLength")
+	flag := broken(t, exchange.Constraint, "/flag enum")
+	set := broken(t, exchange.Constraint, "/name minLength")
+	set.Expect.Statuses = []int{400}
 	kind := broken(t, exchange.Type, "/name type")
 	syntax := broken(t, exchange.Syntax, "request malformed-json")
 	method := broken(t, exchange.Method, "request wrong-method")
@@ -67,6 +71,8 @@ func TestWhatARunShows(t *testing.T) {
 		{"one type for two statuses", append(times(20, name, sound), times(20, kind, answer(400, problemMedia, strings.Replace(named("#/name"), "422", "400", 1)))...),
 			[]string{"title-drift: the type https://harbour.example/invalid comes with"}},
 		{"sound: plain JSON with an extra member", append(times(10, name, plain(422, `{"error":"x","message":"y","fields":{"name":"z"}}`)), times(3, syntax, plain(400, `{"error":"x","message":"y"}`))...), nil},
+		{"sound: the fields as members", append(times(10, name, plain(422, `{"name":["x"]}`)), times(10, flag, plain(422, `{"flag":["x"]}`))...), nil},
+		{"sound: a status that the configuration sets", append(times(20, name, plain(422, `{"fields":{"name":"x"}}`)), times(3, set, plain(400, `{"fields":{"name":"x"}}`))...), nil},
 		{"sound: too few to tell", append(times(2, name, sound), times(1, name, plain(422, `{"name":["x"]}`))...), nil},
 		{"sound: half and half is nobody's custom", append(times(10, name, sound), times(10, name, plain(422, `{"name":["x"]}`))...), nil},
 		{"the router answers in text", append(times(20, name, sound), times(2, missing, answer(404, "text/plain", "404 page not found"))...),
@@ -133,6 +139,8 @@ func TestSnapshotsSeeWhatChanges(t *testing.T) {
 		{`{"a":1,"seen":1}`, `{"a":1,"seen":2}`, `{"a":2,"seen":3}`, "/a was 1 and is 2"},
 		{`{"a":{"b":1}}`, `{"a":{"b":1}}`, `{"a":{"b":1,"c":2}}`, "/a/c was not there and is 2"},
 		{`{"a":1}`, `{"a":1}`, `{}`, "/a was 1 and is not there"},
+		{`[1,{"a":2}]`, `[{"a":2},1]`, `[1,{"a":2}]`, ""},
+		{`{"a":[1,2]}`, `{"a":[2,1]}`, `{"a":[2,2]}`, "/a was [2,1] and is [2,2]"},
 		{`[1]`, `[1]`, `[1,2]`, "its top was [1] and is [1,2]"},
 	} {
 		s := NewSnapshot(v(c.first), v(c.second))
@@ -182,7 +190,11 @@ func TestTheSecondAnswerShouldBeTheFirst(t *testing.T) {
 func TestBeyondTheWords(t *testing.T) {
 	c := broken(t, exchange.Constraint, "/name minLength")
 	c = with(t, with(t, c, "/pass_phrase", `"tide tables of old"`), "/pin", `"short"`)
-	c.SecretFields = []string{"/pass_phrase", "/pin"}
+	c = with(t, with(t, c, "/quoted", `"a \"quoted\" berth"`), "/hidden", `5`)
+	c.Control, _ = instance.Set(c.Control, "/hidden", "at low water")
+	c.Control, _ = instance.Set(c.Control, "/absent", "the harbour master's")
+	c.Request.Body = []byte(`{"hidden":"at low water"`)
+	c.SecretFields = []string{"/pass_phrase", "/pin", "/quoted", "/hidden", "/absent"}
 	sound := named("#/name")
 	described := func(d exchange.Documented) Context { return Context{Proven: true, Documented: &d} }
 	media := []string{problemMedia}
@@ -195,6 +207,9 @@ func TestBeyondTheWords(t *testing.T) {
 		{"sound", answer(422, problemMedia, sound), Context{Proven: true, Control: time.Millisecond}, ""},
 		{"sound: a short secret is there by chance", answer(422, problemMedia, strings.Replace(sound, "is wrong", "too short", 1)), Context{Proven: true}, ""},
 		{"a secret", answer(422, problemMedia, strings.Replace(sound, "is wrong", "not tide tables of old", 1)), Context{Proven: true}, "echoes-secret"},
+		{"a secret as JSON escapes it", answer(422, problemMedia, strings.Replace(sound, "is wrong", `a \"quoted\" berth`, 1)), Context{Proven: true}, "echoes-secret"},
+		{"sound: a secret that was not sent", answer(422, problemMedia, strings.Replace(sound, "is wrong", "not the harbour master's", 1)), Context{Proven: true}, ""},
+		{"the control's secret, still sent", answer(422, problemMedia, strings.Replace(sound, "is wrong", "at low water", 1)), Context{Proven: true}, "echoes-secret"},
 		{"sound: markup in JSON", answer(422, problemMedia, strings.Replace(sound, "is wrong", exchange.Markup, 1)), Context{Proven: true}, ""},
 		{"markup in a page", answer(422, "text/html", "<p>"+exchange.Markup), Context{Proven: true}, "unsafe-html not-problem"},
 		{"sound: escaped markup in a page", answer(422, "text/html", "<p>&lt;tide-mark&gt;"), Context{Proven: true}, "not-problem"},

@@ -60,13 +60,34 @@ func worded(v any) string {
 	return instance.Shown(v)
 }
 
+// sameEntries reports whether two lists have the same entries, in any order: many
+// services list their records in none.
+func sameEntries(a, b any) bool {
+	x, isList := a.([]any)
+	y, both := b.([]any)
+	if !isList || !both || len(x) != len(y) {
+		return false
+	}
+	count := map[string]int{}
+	for i := range x {
+		count[string(instance.Encode(x[i]))]++
+		count[string(instance.Encode(y[i]))]--
+	}
+	for _, n := range count {
+		if n != 0 {
+			return false
+		}
+	}
+	return true
+}
+
 // differences calls visit for each place at which two values differ, until it
 // says false.
 func differences(at string, a, b any, visit func(at string, a, b any) bool) bool {
 	x, isObject := a.(map[string]any)
 	y, both := b.(map[string]any)
 	if !isObject || !both {
-		return instance.Equal(a, b) || visit(at, a, b)
+		return sameEntries(a, b) || instance.Equal(a, b) || visit(at, a, b)
 	}
 	for _, name := range instance.Names(x) {
 		other, has := y[name]

@@ -31,6 +31,7 @@ func TestNamesFit(t *testing.T) {
 		{"lengthM", "/length_m", Spelling}, {"LENGTH-M", "/length_m", Spelling}, {"#/lengthM", "/length_m", Spelling}, {"cargo.weightT", "/cargo/weight_t", Spelling},
 		{"crew", "/crew/0/name", Above}, {"#/cargo", "/cargo/weight_t", Above}, {"crew[0]", "/crew/0/name", Above},
 		{"weight_t", "/cargo/weight_t", NameOnly}, {"", "/name", Root}, {"#", "/name", Root}, {"body", "/name", Root},
+		{"[name]", "/name", Exact}, {"cargo/weight_t", "/cargo/weight_t", Exact}, {"crew/0/name", "/crew/0/name", Exact}, {"crew/1/name", "/crew/0/name", WrongIndex}, {"crew/name", "/crew/0/name", NoIndex},
 		{"crew[0].name", "/crew", Below}, {"other", "/name", None}, {"/nam", "/name", None},
 	} {
 		if got := ParseName(c.name).Fits(c.field); got != c.want {
@@ -67,6 +68,7 @@ func TestAnswersAreRead(t *testing.T) {
 		{"a map in another spelling", `{"errors":{"LengthM":["low"]}}`, "LengthM=low", "/errors/*"},
 		{"a nested map", `{"errors":{"crew":{"0":{"name":["short"]}}}}`, "crew.0.name=short", "/errors/*"},
 		{"a map at the top", `{"name":["short"],"cargo":{"weight_t":["low"]}}`, "cargo.weight_t=low; name=short", "/*"},
+		{"errors of an object itself", `{"errors":{"cargo":{"non_field_errors":["too much"]}}}`, "cargo=too much", "/errors/*"},
 		{"a map of objects with messages", `{"errors":{"name":[{"message":"short"}]}}`, "name=short", "/errors/*"},
 		{"below other members", `{"error":{"code":3,"details":[{"field":"name","issue":"short"}]}}`, "name=short", "/error/details/*/field"},
 		{"the code is not the field", `{"errors":[{"code":"type","field":"name","message":"x"},{"code":"type","field":"length_m","message":"y"}]}`, "name=x; length_m=y", "/errors/*/field"},
@@ -74,6 +76,12 @@ func TestAnswersAreRead(t *testing.T) {
 		{"the members of a problem are not fields", `{"type":"about:blank","title":"Bad","status":400,"detail":"no"}`, "", ""},
 		{"a reference is not a field", `{"title":"Bad","name":"req-123"}`, "", ""},
 		{"an echo of the request", `{"title":"Bad","received":{"name":"x","type":"tug"}}`, "", ""},
+		{"an envelope whose members are called as fields are", `{"id":"bad-7","name":"bad_request","type":"invalid","message":"no such thing"}`, "", ""},
+		{"a map at the top with members of an envelope's name", `{"name":"must not be blank","code":"must be one of tug, barge"}`, "code=must be one of tug, barge; name=must not be blank", "/*"},
+		{"one word for a field", `{"errors":{"name":"required","type":"invalid","message":"ours"}}`, "message=ours; name=required; type=invalid", "/errors/*"},
+		{"one error, in brackets", `{"error":{"param":"crew[0][name]","code":"short","message":"is too short"}}`, "crew[0][name]=is too short", "/error/param"},
+		{"a path that is not a field's", `{"timestamp":5,"status":400,"error":"Bad Request","path":"/crew"}`, "", ""},
+		{"one error in a problem document", `{"title":"Bad","detail":"is too short","field":"name"}`, "name=is too short", "/field"},
 		{"an empty list", `{"errors":[]}`, "", ""},
 		{"sentences in a list", `{"errors":["name is too short"]}`, "", ""},
 	} {
@@ -98,6 +106,16 @@ func TestMentions(t *testing.T) {
 	doc, _ := instance.Decode([]byte(`{"title":"no","detail":"Length M is too small"}`))
 	if s, ok := Mentions(doc, "/length_m"); !ok || s != "Length M is too small" {
 		t.Errorf("Mentions = %q, %v", s, ok)
+	}
+	for _, text := range []string{"INVALID", "lengthm2", "wideLength_m"} {
+		if hasWord(text, "id") || hasWord(text, "length_m") {
+			t.Errorf("a word is found within %s", text)
+		}
+	}
+	for _, text := range []string{"body.length_m is low", "`lengthM`", "the Length-M:"} {
+		if !hasWord(text, "length_m") {
+			t.Errorf("length_m is not found in %s", text)
+		}
 	}
 	if s, ok := Mentions(doc, "/crew/0"); ok {
 		t.Errorf("Mentions = %q", s)

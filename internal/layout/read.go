@@ -3,6 +3,7 @@ package layout
 import (
 	"strconv"
 	"strings"
+	"unicode"
 
 	"obiter/internal/instance"
 )
@@ -29,6 +30,41 @@ const (
 
 // standard are the members of a problem document that name no field.
 var standard = map[string]bool{"type": true, "title": true, "status": true, "detail": true, "instance": true}
+
+// envelope are members that also speak of an answer as a whole; those that are
+// true are seldom fields of a request.
+var envelope = map[string]bool{"message": true, "error": true, "code": true, "status": true, "statusCode": true, "timestamp": true,
+	"id": false, "name": false, "type": false, "kind": false, "reason": false, "description": false, "path": false, "method": false}
+
+// ofAll reports whether a member of an envelope speaks of the answer as a whole.
+func ofAll(member string) bool {
+	_, is := envelope[member]
+	return is
+}
+
+// isEnvelope reports whether an object speaks of the answer as a whole, and not of
+// fields that are called as its members: it has several such members, and not all
+// of them are sentences.
+func isEnvelope(m map[string]any) bool {
+	sure, all, terse := 0, 0, 0
+	for k, v := range m {
+		own, known := envelope[k]
+		if !known || instance.Type(v) == "array" || instance.Type(v) == "object" {
+			continue
+		}
+		all++
+		if own {
+			sure++
+		}
+		if text, ok := v.(string); !ok || !strings.Contains(text, " ") {
+			terse++
+		}
+	}
+	return sure > 0 && all > 1 && terse > 0
+}
+
+// general are keys for errors of an object that are none of its fields'.
+var general = map[string]bool{"non_field_errors": true, "nonFieldErrors": true, "_errors": true, "_schema": true, "base": true, "__all__": true}
 
 // naming are member names that usually hold a field's name: taken at their word
 // even where the name is of no known field.
@@ -100,6 +136,7 @@ func (s *search) visit(at string, v any, nesting int) {
 	}
 	switch v := v.(type) {
 	case map[string]any:
+		s.offer(s.readObject(at, v))
 		s.offer(s.readMap(at, v))
 		for _, k := range instance.Names(v) {
 			s.visit(instance.Join(at, k), v[k], nesting+1)
@@ -134,6 +171,21 @@ func (s *search) offer(r Reading) {
 	if score > s.score {
 		s.best, s.score = r, score
 	}
+}
+
+// readObject reads an object that names one field of the request in a usual member.
+func (s *search) readObject(at string, entry map[string]any) Reading {
+	whole := isEnvelope(entry)
+	for _, member := range naming {
+		if whole && ofAll(member) {
+			continue // the path, or the name, of something else
+		}
+		name, ok := nameAt(entry, member)
+		if words := message(entry, member); ok && words != "" && s.vocabulary.Has(name) && name.Fits("") != Exact {
+			return Reading{Where: at + "/" + strings.ReplaceAll(member, ".", "/"), Fields: []Named{{Name: name, Message: words, At: at, InRequest: true}}}
+		}
+	}
+	return Reading{}
 }
 
 // readList reads a list of objects that each name a field in the same member.
@@ -236,7 +288,8 @@ func message(entry map[string]any, but string) string {
 func (s *search) readMap(at string, m map[string]any) Reading {
 	r := Reading{Where: at + "/*"}
 	made := containers[level(instance.Last(at))]
-	problem := at == "" && (m["title"] != nil || m["detail"] != nil || m["type"] != nil)
+	kind, _ := m["type"].(string)
+	problem := at == "" && (m["title"] != nil || m["detail"] != nil || kind != "" && !strings.Contains(kind, " "))
 	s.collect(&r, at, nil, m, problem, 0)
 	known := 0
 	for _, f := range r.Fields {
@@ -254,6 +307,7 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 	if nesting > 6 {
 		return
 	}
+	whole := !containers[level(instance.Last(at))] && isEnvelope(m)
 	for _, k := range instance.Names(m) {
 		if nesting == 0 && at == "" && standard[k] || len(r.Fields) > 500 {
 			continue
@@ -269,8 +323,13 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 		switch {
 		case problem && single && nesting == 0:
 			// An extension such as a reference number, not a field's message.
+		case single && nesting == 0 && whole && ofAll(k):
+			// The answer's own message, name or number.
 		case ok:
 			name := pathName(here)
+			if general[k] && len(path) > 0 && !s.vocabulary.Has(name) {
+				name = pathName(path)
+			}
 			if s.echoes(here, m[k]) {
 				continue
 			}
@@ -374,12 +433,27 @@ func Mentions(doc any, pointer string) (string, bool) {
 	return found, found != ""
 }
 
-// hasWord reports whether a name is in a text, in any spelling of it.
+// hasWord reports whether a name is in a text as a word or as several, in any
+// spelling of it. A name within another word is none: id in INVALID.
 func hasWord(text, name string) bool {
-	if name == "" {
-		return false
+	name = strings.Join(wordsOf(level(name)), "")
+	words := wordsOf(strings.ToLower(text))
+	for i := range words {
+		joined := ""
+		for _, w := range words[i:] {
+			if joined += w; len(joined) >= len(name) {
+				break
+			}
+		}
+		if name != "" && joined == name {
+			return true
+		}
 	}
-	return strings.Contains(strings.ToLower(text), strings.ToLower(name)) || strings.Contains(level(text), level(name))
+	return false
+}
+
+func wordsOf(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 }
 
 // Speaks reports whether a message names the field in words.

@@ -152,7 +152,12 @@ func ParseName(raw string) Name {
 	if prefixes[strings.ToLower(text)] {
 		n.readings = append(n.readings, []string{})
 	}
-	if tokens := dotted(text); len(tokens) > 1 || strings.HasPrefix(text, "$") {
+	if strings.Contains(text, "/") && !strings.ContainsAny(text, " .[") { // a path without its first slash
+		n.Notation = Dotted
+		n.read(strings.Split(text, "/"))
+		return n
+	}
+	if tokens := dotted(text); len(tokens) > 1 || strings.HasPrefix(text, "$") || strings.HasPrefix(text, "[") {
 		n.Notation = Dotted
 		if strings.Contains(text, "[") {
 			n.Notation = Bracketed
