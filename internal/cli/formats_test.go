@@ -42,7 +42,7 @@ func TestWhatMachinesReadObeysItsSchema(t *testing.T) {
 	for line := range strings.Lines(cases.out) {
 		obeys(t, schema("case"), line)
 	}
-	at := serve(t, "own-layout", "status-as-text", "numbers-coerced", "hangs-up", "first-error-only")
+	at := serve(t, "own-layout", "map-for-list", "numbers-coerced", "hangs-up", "first-error-only")
 	run := obiter(t, dir, "try", "--at", at, "--format", "ndjson")
 	run.check(t, 1, `"totals"`, "")
 	kinds := map[string]int{}

@@ -84,6 +84,8 @@ func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, body
 	case o.has(e, "own-layout"):
 		answer(w, 400, "application/json", instance.Encode(map[string]any{"error": "invalid", "fields": fieldMap(errors)}))
 		return
+	case o.has(e, "map-for-list"):
+		p.change = func(doc map[string]any) { doc["errors"] = fieldMap(errors) }
 	case o.has(e, "trace-shown") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.kind == "type" }):
 		p.change = func(doc map[string]any) {
 			doc["detail"] = "panic: goroutine 41 [running]: harbour/pilots.(*Desk).Order(0xc0001) pilots.go:88"

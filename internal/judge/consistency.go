@@ -26,10 +26,11 @@ type Fingerprint struct {
 	Named    bool            // and was, rightly
 	Right    bool            // the status is one of those expected
 	Status   int
+	Problem  bool // it is a problem document
 }
 
 func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fingerprint {
-	t := &Fingerprint{Form: doc.Media, Status: a.Status, Right: slices.Contains(c.Expect.Statuses, a.Status)}
+	t := &Fingerprint{Form: doc.Media, Status: a.Status, Problem: doc.Claimed, Right: slices.Contains(c.Expect.Statuses, a.Status)}
 	switch {
 	case doc.Claimed:
 		if doc.Specific() {
@@ -274,6 +275,9 @@ func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 		return
 	}
 	for _, s := range t.others(nil) {
+		if best.about.Problem && !s.about.Problem {
+			continue // that it is none is reported
+		}
 		if !alike(best.about, s.about) {
 			add(s, "odd-layout", fmt.Sprintf("%s, where %d of %d rejections are %s: %s", form(s.about), n, t.total, form(best.about), places(s)))
 		}
