@@ -128,7 +128,7 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	entries := rep.Entries()
 	found, missed := reached(entries)
 	a.learned(rep)
-	a.findings(found)
+	a.findings(found, true)
 	a.notReached(missed)
 	a.totals(rep, found, missed, trial.LastRun(""))
 	return a.planted(rep, entries, faults)

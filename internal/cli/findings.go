@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"obiter/internal/judge"
@@ -22,41 +21,60 @@ func reached(entries []*report.Entry) (found, missed []*report.Entry) {
 	return found, missed
 }
 
-// findings prints what was found: a paragraph a cause, under its operation.
-func (a *app) findings(entries []*report.Entry) {
+// A report of more causes than manyCauses is cut after the first causesShown.
+const (
+	manyCauses  = 40
+	causesShown = 20
+)
+
+// findings prints what was found: a paragraph a cause, the gravest first.
+func (a *app) findings(found []*report.Entry, all bool) {
 	out := a.streams.Out
-	heading := ""
-	for _, e := range entries {
-		h := e.Operation()
-		if n := len(e.Operations); n > 1 {
-			h = "Several operations"
-		}
-		if h != heading {
-			heading = h
-			fmt.Fprintln(out, "\n"+a.look.bold(clean(h)))
-		}
-		fmt.Fprintln(out)
-		head := a.look.severity(e.Severity, string(e.Severity)+" "+e.Code)
-		switch {
-		case len(e.Fields) == 1:
-			head += " at " + clean(e.Fields[0])
-		case len(e.Fields) > 1:
-			head += fmt.Sprintf(" at %d fields", len(e.Fields))
-		case e.At != "" && !strings.Contains(e.At, "*") && e.At != "Location":
-			head += " at " + clean(e.At)
-		}
-		fmt.Fprintln(out, "  "+head+a.look.dim(" · "+plural(e.Count, "answer")))
-		if len(e.Operations) > 1 {
-			fmt.Fprintln(out, a.look.wrap(clean(some(e.Operations, 6)), 4))
-		}
+	shown := found
+	if len(found) > manyCauses && !all {
+		shown = found[:causesShown]
+	}
+	for _, e := range shown {
+		fmt.Fprintln(out, "\n"+a.cause(e)+a.look.dim(" · "+plural(e.Count, "answer")))
+		fmt.Fprintln(out, a.look.wrap(clean(some(e.Operations, 6)), 2))
 		if len(e.Fields) > 1 {
-			fmt.Fprintln(out, a.look.wrap(clean(some(e.Fields, 12)), 4))
+			fmt.Fprintln(out, a.look.wrap(clean(some(e.Fields, 12)), 2))
 		}
-		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 4))
+		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 2))
 		if e.Cites != "" {
-			fmt.Fprintln(out, a.look.dim(a.look.wrap(e.Cites, 4)))
+			fmt.Fprintln(out, a.look.dim(a.look.wrap(e.Cites, 2)))
 		}
-		fmt.Fprintln(out, a.look.dim(a.look.wrap(caseList(e), 4)))
+		fmt.Fprintln(out, a.look.dim(a.look.wrap(caseList(e), 2)))
+	}
+	if more := len(found) - len(shown); more > 0 {
+		fmt.Fprintf(out, "\nThese are the gravest %d; %d more: obiter judge --all\n", len(shown), more)
+	}
+}
+
+// cause says in a few words what was found: its severity, its code, and where.
+func (a *app) cause(e *report.Entry) string {
+	head := a.look.severity(e.Severity, string(e.Severity)+" "+e.Code)
+	switch {
+	case len(e.Fields) == 1:
+		head += " at " + clean(e.Fields[0])
+	case len(e.Fields) > 1:
+		head += fmt.Sprintf(" at %d fields", len(e.Fields))
+	case e.At != "" && !strings.Contains(e.At, "*") && e.At != "Location":
+		head += " at " + clean(e.At)
+	}
+	return head
+}
+
+// ranked prints the gravest of many causes once more, a line each, so that the
+// end of a long report is enough to begin with.
+func (a *app) ranked(found []*report.Entry) {
+	const many, lines = 8, 10
+	if len(found) <= many {
+		return
+	}
+	fmt.Fprintln(a.streams.Out, "\n"+a.look.bold("The gravest first"))
+	for _, e := range found[:min(len(found), lines)] {
+		fmt.Fprintln(a.streams.Out, "  "+a.cause(e)+a.look.dim(" · "+clean(some(e.Operations, 1))+" · show "+e.Examples[0].Case))
 	}
 }
 
@@ -143,7 +161,7 @@ func (a *app) totals(rep *report.Report, found, missed []*report.Entry, file str
 	}
 	fmt.Fprintf(out, "The run is in %s.\n", file)
 	if len(found) > 0 {
-		first := slices.MinFunc(found, report.Gravest)
+		first := found[0]
 		fmt.Fprintf(out, "One case in full: obiter show %s. What a finding means: obiter explain %s.\n", first.Examples[0].Case, first.Code)
 	}
 }

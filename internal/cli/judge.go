@@ -25,6 +25,7 @@ func (a *app) judgeCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file, judged again"},
 			&cli.StringFlag{Name: "save", Usage: "keep the run, judged again, in `FILE`"},
+			allFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
@@ -37,12 +38,17 @@ func (a *app) judgeCommand() *cli.Command {
 			if name == "" {
 				name = trial.LastRun("")
 			}
-			return a.judge(name, c.String("save"), c.String("format"))
+			return a.judge(name, c.String("save"), c.String("format"), c.Bool("all"))
 		},
 	}
 }
 
-func (a *app) judge(name, save, format string) error {
+// allFlag is the option of what reports causes.
+func allFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "all", Usage: "print every cause, however many there are"}
+}
+
+func (a *app) judge(name, save, format string, all bool) error {
 	f, r, err := openRun(name)
 	if err != nil {
 		return err
@@ -87,7 +93,7 @@ func (a *app) judge(name, save, format string) error {
 	if save != "" {
 		kept = save
 	}
-	return a.outcome(result{report: rep, format: format, description: r.Head.Description, at: r.Head.At, file: kept, interrupted: interrupted}, nil)
+	return a.outcome(result{report: rep, format: format, description: r.Head.Description, at: r.Head.At, file: kept, interrupted: interrupted, all: all}, nil)
 }
 
 // judged prints which run was judged again, and a line for each operation.

@@ -24,6 +24,7 @@ type result struct {
 	failed      []string // fixtures that could not be made
 	file        string   // where the run is kept
 	interrupted bool     // as the run file says
+	all         bool     // causes are printed, however many
 }
 
 // outcome prints findings and totals, and turns them into an exit status. The
@@ -39,8 +40,9 @@ func (a *app) outcome(r result, err error) error {
 	default:
 		found, missed := reached(r.report.Entries())
 		a.learned(r.report)
-		a.findings(found)
+		a.findings(found, r.all)
 		a.notReached(missed)
+		a.ranked(found)
 		a.totals(r.report, found, missed, r.file)
 	}
 	var gone *run.GoneError

@@ -44,6 +44,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file as it is written"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
+			allFlag(),
 		),
 		Action: a.try,
 	}
@@ -71,7 +72,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if out.Report == nil {
 		return err
 	}
-	return a.outcome(result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun("")}, err)
+	return a.outcome(result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun(""), all: c.Bool("all")}, err)
 }
 
 // trialOptions reads the options of try.

@@ -183,8 +183,8 @@ func cause(res record.Result, f judge.Finding) string {
 	return res.Flaws[0].Rule
 }
 
-// Entries lists what was found: in each operation the gravest first, and of
-// equal ones in the order of the plan. What is of one cause is folded: over the
+// Entries lists what was found, the gravest first, and of equal ones in the order
+// of the plan. What is of one cause is folded: over the
 // fields of an operation, then over operations.
 func (r *Report) Entries() []*Entry {
 	keys := make([]entryKey, 0, len(r.entries))
@@ -216,7 +216,7 @@ func (r *Report) Entries() []*Entry {
 		}
 		out = append(out, e)
 	}
-	slices.SortStableFunc(out, func(a, b *Entry) int { return r.compare(a, b) })
+	slices.SortStableFunc(out, func(a, b *Entry) int { return cmp.Or(gravest(a, b), r.compare(a, b)) })
 	return out
 }
 
@@ -229,10 +229,17 @@ func isShared(name string) bool {
 
 var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
 
-// Gravest compares two entries by how grave they are: the severity, the rank of
-// the code, then the number of answers.
-func Gravest(a, b *Entry) int {
+// gravest compares two entries by how grave they are: what an answer says before
+// how it is written, then the severity, the rank of the code, the number of answers.
+func gravest(a, b *Entry) int {
+	written := func(e *Entry) int {
+		if judge.Has(e.Code, judge.OfWriting) {
+			return 1
+		}
+		return 0
+	}
 	return cmp.Or(
+		cmp.Compare(written(a), written(b)),
 		cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity)),
 		cmp.Compare(judge.Rank(a.Code), judge.Rank(b.Code)),
 		cmp.Compare(b.Count, a.Count))

@@ -58,8 +58,33 @@ func TestBusinessRulesAreCausesOfTheirOwn(t *testing.T) {
 		res.Flaws = []exchange.Flaw{f}
 		r.Add(res)
 	}
-	if entries := r.Entries(); len(entries) != 4 || len(entries[3].Fields) != 2 {
+	if entries := r.Entries(); len(entries) != 4 || len(entries[0].Fields) != 2 {
 		t.Errorf("%d entries: %+v", len(entries), entries)
+	}
+}
+
+// TestTheGravestComeFirst: what an answer says before how it is written, then
+// errors, then the code's rank, then the number of answers.
+func TestTheGravestComeFirst(t *testing.T) {
+	r := New()
+	for i, x := range []struct {
+		code, operation string
+		severity        judge.Severity
+		count           int
+	}{
+		{"weak-problem", "A", judge.Warning, 9}, {"not-problem", "A", judge.Error, 9}, {"vague-field", "A", judge.Warning, 9},
+		{"missed-field", "A", judge.Error, 9}, {"crashed", "A", judge.Error, 1}, {"crashed", "B", judge.Error, 2},
+	} {
+		for range x.count {
+			r.Add(result(i, x.operation, judge.Fail, judge.Finding{Code: x.code, Severity: x.severity, Message: "m"}))
+		}
+	}
+	var got []string
+	for _, e := range r.Entries() {
+		got = append(got, e.Operation()+" "+e.Code)
+	}
+	if s := strings.Join(got, ", "); s != "B crashed, A crashed, A missed-field, A vague-field, A not-problem, A weak-problem" {
+		t.Error(s)
 	}
 }
 
