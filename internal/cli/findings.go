@@ -37,8 +37,8 @@ func (a *app) findings(found []*report.Entry, all bool) {
 	for _, e := range shown {
 		fmt.Fprintln(out, "\n"+a.cause(e)+a.look.dim(" · "+plural(e.Count, "answer")))
 		fmt.Fprintln(out, a.look.wrap(clean(some(e.Operations, 6)), 2))
-		if len(e.Fields) > 1 {
-			fmt.Fprintln(out, a.look.wrap(clean(some(e.Fields, 12)), 2))
+		if len(e.Places) > 1 {
+			fmt.Fprintln(out, a.look.wrap(clean(some(e.Places, 12)), 2))
 		}
 		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 2))
 		if e.Cites != "" {
@@ -55,10 +55,10 @@ func (a *app) findings(found []*report.Entry, all bool) {
 func (a *app) cause(e *report.Entry) string {
 	head := a.look.severity(e.Severity, string(e.Severity)+" "+e.Code)
 	switch {
-	case len(e.Fields) == 1:
-		head += " at " + clean(e.Fields[0])
-	case len(e.Fields) > 1:
-		head += fmt.Sprintf(" at %d fields", len(e.Fields))
+	case len(e.Places) == 1:
+		head += " at " + clean(e.Places[0])
+	case len(e.Places) > 1:
+		head += fmt.Sprintf(" at %d fields", len(e.Places))
 	case e.At != "" && !strings.Contains(e.At, "*") && e.At != "Location":
 		head += " at " + clean(e.At)
 	}

@@ -32,11 +32,11 @@ func TestManyCausesAreCut(t *testing.T) {
 	}
 	count := func(text, what string) int { return strings.Count(text, "\n"+what) }
 	run := obiter(t, dir, "try", "--at", server.URL, "--depth", "quick")
-	run.check(t, 1, "The gravest first\n  error crashed at /metres · GET /piers/7 · show ", "")
+	run.check(t, 1, "The gravest first\n  error crashed at query metres · GET /piers/7 · show ", "")
 	if n := count(run.out, "error accepted") + count(run.out, "error crashed") + count(run.out, "warning accepted"); n != 20 {
 		t.Errorf("%d causes are printed:\n%s", n, run.out)
 	}
-	if first := strings.Index(run.out, "\nerror "); !strings.HasPrefix(run.out[first:], "\nerror crashed at /metres · ") {
+	if first := strings.Index(run.out, "\nerror "); !strings.HasPrefix(run.out[first:], "\nerror crashed at query metres · ") {
 		t.Errorf("the gravest is not the first: %.200s", run.out[first:])
 	}
 	if !strings.Contains(run.out, "These are the gravest 20; ") || !strings.Contains(run.out, " more: obiter judge --all\n") {

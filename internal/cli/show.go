@@ -135,19 +135,14 @@ func (a *app) about(out io.Writer, res record.Result) {
 			fmt.Fprintf(out, "           and %d more\n", len(res.Flaws)-i)
 			break
 		}
-		where := f.Pointer
-		switch {
-		case f.In == "request":
+		where := f.Where()
+		if f.In == "request" {
 			where = f.Rule
-		case where == "":
-			where = "(" + f.In + ")"
-		case f.In != "body":
-			where = f.In + " " + where
 		}
 		fmt.Fprintln(out, "flaw       "+clean(where+": "+f.Reason))
 	}
 	if res.Edge != nil {
-		fmt.Fprintln(out, "edge       "+clean(res.Edge.Pointer+": "+res.Edge.Reason))
+		fmt.Fprintln(out, "edge       "+clean(res.Edge.Where()+": "+res.Edge.Reason))
 	}
 	want := "any 2xx"
 	if s := expected(res.Case); s != "2xx" {

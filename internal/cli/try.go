@@ -216,7 +216,11 @@ func (a *app) operationLine(l *report.Line, skipped string, width int) string {
 	if skipped != "" {
 		return a.look.dim(name + "  " + clean(instance.Shorten(skipped, 160)))
 	}
-	line := fmt.Sprintf("%s  %5s cases  %5s passed", name, number(l.Cases), number(l.Passed))
+	cases := "cases"
+	if l.Cases == 1 {
+		cases = "case "
+	}
+	line := fmt.Sprintf("%s  %5s %s  %5s passed", name, number(l.Cases), cases, number(l.Passed))
 	if l.Failed > 0 {
 		line += a.look.in(codeRed, fmt.Sprintf("  %5s failed", number(l.Failed)))
 	}

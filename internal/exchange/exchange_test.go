@@ -90,3 +90,14 @@ func TestStatusesOfEachClass(t *testing.T) {
 		}
 	}
 }
+
+func TestWhereAFlawIs(t *testing.T) {
+	for want, f := range map[string]Flaw{
+		"/crew/0/name": {In: "body", Pointer: "/crew/0/name"}, "the body": {In: "body"}, "the request": {In: "request"}, "the query": {In: "query"},
+		"query limit": {In: "query", Pointer: "/limit"}, "header X-Watch": {In: "header", Pointer: "/X-Watch"}, "query filter/colour": {In: "query", Pointer: "/filter/colour"}, "cookie a/b": {In: "cookie", Pointer: "/a~1b"},
+	} {
+		if got := f.Where(); got != want {
+			t.Errorf("%+v is at %q, want %q", f, got, want)
+		}
+	}
+}

@@ -53,7 +53,7 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 		}
 		reported = append(reported, f)
 		if reading.Fields[by].Message == "" && !slices.ContainsFunc(found, func(f Finding) bool { return f.Code == "empty-message" }) {
-			found = append(found, finding("empty-message", f.Pointer, reading.Fields[by].At, fmt.Sprintf("%s is named, and nothing says what is wrong with it", f.Pointer)))
+			found = append(found, finding("empty-message", f.Pointer, reading.Fields[by].At, fmt.Sprintf("%s is named, and nothing says what is wrong with it", f.Where())))
 		}
 		if best == rule.Vague {
 			found = append(found, vaguely(f, reading.Fields[by]))
@@ -165,17 +165,17 @@ func vaguely(f exchange.Flaw, n layout.Named) Finding {
 	var message string
 	how := n.Name.Fits(f.Pointer)
 	if n.Name.IsPointer() && (how == layout.Spelling || how == layout.NoIndex || how == layout.NameOnly) { // RFC 6901, section 4
-		return finding("broken-pointer", f.Pointer, n.At, fmt.Sprintf("%s is named as %s, which points to nothing in the request", f.Pointer, name))
+		return finding("broken-pointer", f.Pointer, n.At, fmt.Sprintf("%s is named as %s, which points to nothing in the request", f.Where(), name))
 	}
 	switch how {
 	case layout.Spelling:
-		message = fmt.Sprintf("%s is named as %s, spelt differently from the request", f.Pointer, name)
+		message = fmt.Sprintf("%s is named as %s, spelt differently from the request", f.Where(), name)
 	case layout.NoIndex:
-		message = fmt.Sprintf("%s is named as %s, without the index, so that a client cannot tell which element is meant", f.Pointer, name)
+		message = fmt.Sprintf("%s is named as %s, without the index, so that a client cannot tell which element is meant", f.Where(), name)
 	case layout.NameOnly:
-		message = fmt.Sprintf("%s is named as %s, without what it is part of", f.Pointer, name)
+		message = fmt.Sprintf("%s is named as %s, without what it is part of", f.Where(), name)
 	default:
-		message = fmt.Sprintf("%s is invalid, but %s is named, which contains it", f.Pointer, name)
+		message = fmt.Sprintf("%s is invalid, but %s is named, which contains it", f.Where(), name)
 	}
 	return finding("vague-field", f.Pointer, n.At, message)
 }
@@ -220,14 +220,14 @@ func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 
 func wrongOnes(c exchange.Case) string {
 	if len(c.Flaws) == 1 {
-		return c.Flaws[0].Pointer + " is invalid"
+		return c.Flaws[0].Where() + " is invalid"
 	}
 	return fmt.Sprintf("%d other fields are invalid", len(c.Flaws))
 }
 
 func noFieldErrors(c exchange.Case, doc problem.Document) Finding {
 	where := fieldOf(c)
-	subject := shownPointer(where) + " is invalid"
+	subject := c.Flaws[0].Where() + " is invalid"
 	if len(c.Flaws) > 1 {
 		subject = fmt.Sprintf("%d fields are invalid", len(c.Flaws))
 	}
@@ -248,12 +248,10 @@ func omitted(c exchange.Case, missing, reported []exchange.Flaw, r layout.Readin
 		for _, n := range r.Fields[:min(3, len(r.Fields))] {
 			named = append(named, fmt.Sprintf("%q", n.Name.Raw))
 		}
-		what := fieldOf(c)
 		if len(c.Flaws) > 1 {
-			what = fmt.Sprintf("none of the %d invalid fields", len(c.Flaws))
-			return []Finding{finding("missed-field", "", r.Where, what+" is reported, only "+strings.Join(named, ", "))}
+			return []Finding{finding("missed-field", "", r.Where, fmt.Sprintf("none of the %d invalid fields is reported, only %s", len(c.Flaws), strings.Join(named, ", ")))}
 		}
-		return []Finding{finding("missed-field", what, r.Where, what+" is invalid, but only "+strings.Join(named, ", ")+" is reported")}
+		return []Finding{finding("missed-field", fieldOf(c), r.Where, c.Flaws[0].Where()+" is invalid, but only "+strings.Join(named, ", ")+" is reported")}
 	}
 	last := rule.Decoding
 	for _, f := range reported {
@@ -279,7 +277,7 @@ func list(flaws []exchange.Flaw) string {
 			out = append(out, fmt.Sprintf("and %d more", len(flaws)-i))
 			break
 		}
-		out = append(out, f.Pointer)
+		out = append(out, f.Where())
 	}
 	return strings.Join(out, ", ")
 }

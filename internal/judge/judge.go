@@ -117,7 +117,7 @@ func valid(c exchange.Case, a exchange.Answer) []Finding {
 	edge := c.Kind == exchange.Edge
 	if edge {
 		code, field = "edge-rejected", c.Edge.Pointer
-		what = fmt.Sprintf("a valid request (%s: %s)", shownPointer(field), c.Edge.Reason)
+		what = fmt.Sprintf("a valid request (%s: %s)", c.Edge.Where(), c.Edge.Reason)
 	}
 	switch {
 	case a.Err != "":
@@ -185,13 +185,6 @@ func Words(a exchange.Answer) string {
 // shorten is a text of an answer for a message.
 func shorten(s string) string { return instance.Shorten(instance.OneLine(s), maxWords) }
 
-func shownPointer(pointer string) string {
-	if pointer == "" {
-		return "the body"
-	}
-	return pointer
-}
-
 // flawed judges the answer to a request that must be rejected. What rules out
 // the rest comes first: a success, a crash and a redirect are each the one
 // thing to say.
@@ -232,7 +225,7 @@ func said(c exchange.Case) string {
 	case c.Flaws[0].In == "request":
 		return "a request (" + c.Flaws[0].Reason + ")"
 	}
-	return fmt.Sprintf("%s (%s)", shownPointer(c.Flaws[0].Pointer), c.Flaws[0].Reason)
+	return fmt.Sprintf("%s (%s)", c.Flaws[0].Where(), c.Flaws[0].Reason)
 }
 
 // fieldOf is the flawed field, where there is one.

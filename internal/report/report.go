@@ -33,7 +33,8 @@ type Entry struct {
 	Code       string         `json:"code"`
 	Severity   judge.Severity `json:"severity"`
 	Operations []string       `json:"operations"` // in the order of the run
-	Fields     []string       `json:"fields"`     // of the request, in the order met
+	Fields     []string       `json:"fields"`     // pointers of the request's fields, in the order met
+	Places     []string       `json:"-"`          // the same in words, with the part of the request
 	At         string         `json:"at,omitempty"`
 	Cites      string         `json:"cites,omitempty"`
 	Count      int            `json:"count"`    // answers that show it
@@ -109,7 +110,7 @@ func (r *Report) Add(res record.Result) {
 		if (f.Code == "control-rejected" || f.Code == "not-reached") && l.ControlWords == "" {
 			l.ControlWords = f.Message
 		}
-		r.add(entryKey{res.Operation, f.Code, f.Field, f.At, string(f.Severity), cause(res, f)}, f, Example{res.ID, res.Name, f.Message, res.Number, key})
+		r.add(entryKey{res.Operation, f.Code, place(res, f.Field), f.At, string(f.Severity), cause(res, f)}, f, Example{res.ID, res.Name, f.Message, res.Number, key})
 	}
 }
 
@@ -130,6 +131,19 @@ func (l *Line) count(f judge.Finding) {
 	}
 }
 
+// place says in words where a field of the request is.
+func place(res record.Result, field string) string {
+	for _, f := range res.Flaws {
+		if f.Pointer == field && field != "" {
+			return f.Where()
+		}
+	}
+	if res.Edge != nil && res.Edge.Pointer == field && field != "" {
+		return res.Edge.Where()
+	}
+	return field
+}
+
 func flawOf(res record.Result) (refusal, bool) {
 	if len(res.Flaws) != 1 || res.Flaws[0].In != "body" {
 		return refusal{}, false
@@ -146,7 +160,7 @@ func (r *Report) add(k entryKey, f judge.Finding, x Example) {
 	if e == nil {
 		e = &Entry{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, At: k.at, Cites: f.Cites}
 		if f.Field != "" {
-			e.Fields = append(e.Fields, f.Field)
+			e.Fields, e.Places = append(e.Fields, f.Field), append(e.Places, k.field)
 		}
 		r.entries[k] = e
 	}
@@ -265,7 +279,7 @@ func (r *Report) compare(a, b *Entry) int {
 
 func (e *Entry) clone() *Entry {
 	c := *e
-	c.Operations, c.Fields, c.Examples = slices.Clone(e.Operations), slices.Clone(e.Fields), slices.Clone(e.Examples)
+	c.Operations, c.Fields, c.Places, c.Examples = slices.Clone(e.Operations), slices.Clone(e.Fields), slices.Clone(e.Places), slices.Clone(e.Examples)
 	return &c
 }
 
@@ -274,6 +288,11 @@ func (e *Entry) fold(other *Entry) {
 	for _, f := range other.Fields {
 		if !slices.Contains(e.Fields, f) {
 			e.Fields = append(e.Fields, f)
+		}
+	}
+	for _, p := range other.Places {
+		if !slices.Contains(e.Places, p) {
+			e.Places = append(e.Places, p)
 		}
 	}
 	for _, o := range other.Operations {
