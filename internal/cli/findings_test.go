@@ -1,11 +1,18 @@
 package cli_test
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -47,4 +54,62 @@ func TestManyCausesAreCut(t *testing.T) {
 	if n := count(all.out, "error accepted"); n < 45 || strings.Contains(all.out, "These are the gravest") {
 		t.Errorf("%d causes are printed with --all", n)
 	}
+}
+
+// TestALayoutOfItsOwn tries a service that answers as the harbour does, but with
+// another media type and other members.
+func TestALayoutOfItsOwn(t *testing.T) {
+	dir := folder(t)
+	own := translated(t, serve(t, "bare-rejection"))
+	put(t, dir, "obiter.yaml", "description: openapi.yaml\nerrors: { media_type: application/json }\n")
+	run := obiter(t, dir, "try", "--at", own, "--only", "/vessels/**", "--only", "/vessels")
+	run.check(t, 1, "Rejections are application/json by configuration", "")
+	if strings.Contains(run.out, "not-problem") || strings.Contains(run.out, "odd-layout") || !strings.Contains(run.out, "\nerror no-field-errors at ") || !strings.Contains(run.out, "Fields are named at faults[*].where, as names, ") {
+		t.Error(run.out)
+	}
+	if again := obiter(t, dir, "judge"); !strings.Contains(again.out, "Rejections are application/json by configuration") || strings.Contains(again.out, "not-problem") {
+		t.Error(again.out)
+	}
+	id := regexp.MustCompile(`show ([0-9a-f]{10})`).FindStringSubmatch(run.out)
+	obiter(t, dir, "show", id[1]).check(t, 0, "expected   400 or 422, as application/json that names the field\n", "")
+	put(t, dir, "obiter.yaml", "description: openapi.yaml\n")
+	obiter(t, dir, "try", "--at", own, "--only", "/vessels").check(t, 1, "error not-problem", "")
+}
+
+// translated is a service in front of another that rewrites its problem documents.
+func translated(t *testing.T, address string) string {
+	t.Helper()
+	target, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	proxy := httputil.NewSingleHostReverseProxy(target)
+	proxy.ModifyResponse = func(r *http.Response) error {
+		if r.Header.Get("Content-Type") != "application/problem+json" {
+			return nil
+		}
+		var doc struct {
+			Detail string
+			Errors []struct{ Pointer, Detail string }
+		}
+		if err := json.NewDecoder(r.Body).Decode(&doc); err != nil {
+			return err
+		}
+		faults := []map[string]string{}
+		for _, e := range doc.Errors {
+			where := strings.ReplaceAll(strings.TrimPrefix(e.Pointer, "#/"), "/", ".")
+			faults = append(faults, map[string]string{"where": where, "text": e.Detail})
+		}
+		body, err := json.Marshal(map[string]any{"said": doc.Detail, "faults": faults})
+		if err != nil {
+			return err
+		}
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Length", strconv.Itoa(len(body)))
+		r.ContentLength, r.Body = int64(len(body)), io.NopCloser(bytes.NewReader(body))
+		return nil
+	}
+	server := httptest.NewServer(proxy)
+	t.Cleanup(server.Close)
+	return server.URL
 }

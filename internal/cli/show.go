@@ -83,7 +83,11 @@ func withRunFindings(res record.Result, r *record.Reader) record.Result {
 func (a *app) show(head record.Head, res record.Result) {
 	out := a.streams.Out
 	fmt.Fprintln(out, a.look.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
-	a.about(out, res)
+	own := ""
+	if head.Layout != nil {
+		own = head.Layout.MediaType
+	}
+	a.about(out, res, own)
 
 	fmt.Fprintln(out, "\n"+a.look.bold("Sent"))
 	fmt.Fprintln(out, "  "+clean(res.Request.Method+" "+res.Request.URL))
@@ -129,7 +133,7 @@ func credentialWords(c exchange.Credential) string {
 }
 
 // about prints what is wrong with the request, what is expected, and the verdict.
-func (a *app) about(out io.Writer, res record.Result) {
+func (a *app) about(out io.Writer, res record.Result, own string) {
 	for i, f := range res.Flaws {
 		if i == 12 && len(res.Flaws) > 13 {
 			fmt.Fprintf(out, "           and %d more\n", len(res.Flaws)-i)
@@ -147,6 +151,9 @@ func (a *app) about(out io.Writer, res record.Result) {
 	want := "any 2xx"
 	if s := expected(res.Case); s != "2xx" {
 		want = strings.ReplaceAll(s, " ", " or ") + ", as a problem document"
+		if own != "" {
+			want = strings.TrimSuffix(want, "a problem document") + own
+		}
 		if len(res.Flaws) > 0 && res.Flaws[0].In != "request" && res.Flaws[0].Pointer != "" {
 			want += " that names the field"
 		}

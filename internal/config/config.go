@@ -37,7 +37,11 @@ type Config struct {
 // Errors is how the API names fields: JSON Pointers to the list in an answer, and
 // in an entry of it to the field's name and the message; and how the name is
 // written, empty for any way.
-type Errors struct{ List, Field, Message, Notation string }
+type Errors struct {
+	List, Field, Message, Notation string
+	MediaType                      string // of rejections that are no problem documents on purpose; may be empty
+	Learned                        bool   // only the media type is given
+}
 
 // Operation is what the file says of one operation.
 type Operation struct {
@@ -105,17 +109,28 @@ func (c *Config) layout(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
-	if err := r.known("/errors", object, "list", "field", "message", "notation"); err != nil {
+	if err := r.known("/errors", object, "list", "field", "message", "notation", "media_type"); err != nil {
 		return err
 	}
 	c.Errors = &Errors{}
+	if v, has := object["media_type"]; has {
+		text, err := r.text("/errors/media_type", v)
+		if err == nil && !strings.Contains(exchange.MediaTypeOf(text), "/") {
+			err = r.tree.Fail("/errors/media_type", "for example media_type: application/json", "%q is not a media type", text)
+		}
+		if err != nil {
+			return err
+		}
+		c.Errors.MediaType = exchange.MediaTypeOf(text)
+		c.Errors.Learned = len(object) == 1
+	}
 	for _, m := range []struct {
 		key    string
 		into   *string
 		needed bool
 	}{{"list", &c.Errors.List, true}, {"field", &c.Errors.Field, true}, {"message", &c.Errors.Message, false}} {
 		v, has := object[m.key]
-		if !has && m.needed {
+		if !has && m.needed && !c.Errors.Learned {
 			return r.tree.Fail("/errors", "for example errors: { list: /errors, field: /pointer, message: /detail }", "the layout has no %s", m.key)
 		}
 		if !has {

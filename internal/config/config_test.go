@@ -54,6 +54,48 @@ operations:
 	}
 }
 
+func TestALayoutMayBeTheMediaTypeAlone(t *testing.T) {
+	for src, want := range map[string]string{
+		"errors: { media_type: Application/JSON; charset=utf-8 }":                  `{application/json true}`,
+		"errors: { media_type: application/json, list: /errors, field: /pointer }": `{application/json false}`,
+		"errors: { list: /errors, field: /pointer }":                               `{ false}`,
+		"errors: { media_type: application/json, list: /errors }":                  "the layout has no field",
+		"errors: { media_type: application/json, notation: dotted }":               "the layout has no list",
+		"errors: { media_type: json }":                                             `"json" is not a media type`,
+		"errors: { media_type: 5 }":                                                "media_type",
+		"errors: {}":                                                               "the layout has no list",
+	} {
+		c, err := Read("obiter.yaml", []byte(src), env)
+		got := fmt.Sprint(err)
+		if err == nil {
+			got = fmt.Sprint(struct {
+				Media   string
+				Learned bool
+			}{c.Errors.MediaType, c.Errors.Learned})
+		}
+		if !strings.Contains(got, want) {
+			t.Errorf("%s: %s, want %s", src, got, want)
+		}
+	}
+}
+
+func TestADraftProposesTheLayoutThatIsDocumented(t *testing.T) {
+	for answers, want := range map[string]bool{
+		`"400":{"content":{"application/json":{}}}`: true, `"default":{"content":{"application/json":{}}}`: true, `"201":{"content":{"application/json":{}}}`: false,
+		`"400":{"content":{"application/json":{}}},"422":{"content":{"application/problem+json":{}}}`: false, `"400":{}`: false,
+	} {
+		doc, err := oad.Read("marks.json", []byte(`{"openapi":"3.1.0","info":{"title":"Marks","version":"1"},"paths":{"/buoys":{"post":{"responses":{`+answers+`}}}}}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := Draft(doc, "marks.json")
+		if strings.Contains(text, "\n# errors: { media_type: application/json }\n") != want {
+			t.Errorf("%s:\n%s", answers, text)
+		}
+		read(t, strings.Replace(text, "# errors:", "errors:", 1))
+	}
+}
+
 func TestFixturesStandInTheOrderOfTheirNeeds(t *testing.T) {
 	c := read(t, `
 fixtures:

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"obiter/internal/document"
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
 )
@@ -44,6 +45,9 @@ func Draft(doc *oad.Document, name string) string {
 	}
 	line("\n# Narrow the statuses that are right, where the API has one for each sort of flaw:")
 	line("# statuses: { syntax: 400, type: 422, constraint: 422 }")
+	if ownLayout(doc) {
+		line("\n# The description documents rejections as plain JSON. If that is so on purpose, remove the #:\n# errors: { media_type: application/json }")
+	}
 	if len(fixtures) > 0 {
 		line("\n# Records that are made before the run and taken away after it. What they keep\n# is used for path parameters of that name, and for ${NAME} below.")
 		line("fixtures:")
@@ -230,3 +234,25 @@ func kept(doc *oad.Document, create oad.Operation, parameter string) string {
 //
 //go:embed schema.json
 var Schema []byte
+
+// ownLayout reports whether rejections are documented as JSON, and none as a
+// problem document.
+func ownLayout(doc *oad.Document) bool {
+	plain := false
+	for _, o := range doc.Operations {
+		for _, r := range o.Responses {
+			if !strings.HasPrefix(r.Status, "4") && r.Status != "default" {
+				continue
+			}
+			for _, m := range r.Media {
+				switch exchange.MediaTypeOf(m.Type) {
+				case "application/problem+json", "application/problem+xml":
+					return false
+				case "application/json":
+					plain = true
+				}
+			}
+		}
+	}
+	return plain
+}

@@ -124,7 +124,7 @@ var Codes = []Code{
 		"Let the router write Allow, and the authentication layer WWW-Authenticate.",
 		"HTTP/1.1 405 Method Not Allowed\nAllow: GET, POST"},
 	{"not-problem", Error, "the rejection is not a problem document", "RFC 9457, section 3", Independent | OfForm | OfWriting | Departs,
-		"The answer's media type is not application/problem+json or application/problem+xml.",
+		"The answer's media type is not application/problem+json or application/problem+xml; nor the one of errors: in obiter.yaml, where the API has a layout of its own on purpose.",
 		"A client cannot tell a problem document from any other JSON, so it needs code of its own for this service.",
 		"Send the media type from every layer: validation, router, authentication, and the final error handler.",
 		fieldAnswer},

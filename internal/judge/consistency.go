@@ -26,11 +26,11 @@ type Fingerprint struct {
 	Named    bool            // and was, rightly
 	Right    bool            // the status is one of those expected
 	Status   int
-	Problem  bool // it is a problem document
+	Usual    bool // it has the media type that rejections should have
 }
 
 func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fingerprint {
-	t := &Fingerprint{Form: doc.Media, Status: a.Status, Problem: doc.Claimed, Right: slices.Contains(c.Expect.Statuses, a.Status)}
+	t := &Fingerprint{Form: doc.Media, Status: a.Status, Right: slices.Contains(c.Expect.Statuses, a.Status)}
 	switch {
 	case doc.Claimed:
 		if doc.Specific() {
@@ -275,8 +275,8 @@ func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 		return
 	}
 	for _, s := range t.others(nil) {
-		if best.about.Problem && !s.about.Problem {
-			continue // that it is none is reported
+		if best.about.Usual && !s.about.Usual {
+			continue // that is reported
 		}
 		if !alike(best.about, s.about) {
 			add(s, "odd-layout", fmt.Sprintf("%s, where %d of %d rejections are %s: %s", form(s.about), n, t.total, form(best.about), places(s)))

@@ -54,6 +54,15 @@ type Context struct {
 	Documented *exchange.Documented // what the description says of this answer; nil: nothing
 }
 
+// ownMediaType is that of an API's own layout; "" where problem documents are
+// expected.
+func (c Context) ownMediaType() string {
+	if c.Layout == nil {
+		return ""
+	}
+	return c.Layout.MediaType
+}
+
 // Judgement is what a case comes to.
 type Judgement struct {
 	Verdict     Verdict
@@ -375,19 +384,24 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 		if a.Truncated && d.Code == "unreadable" {
 			d.Message = "the body is longer than is read, so nothing could be read from it"
 		}
+		if own := ctx.ownMediaType(); own != "" && d.Code == "not-problem" {
+			if doc.Media == own {
+				continue
+			}
+			d.Message, d.Cites = fmt.Sprintf("the answer is %s where %s is expected, as errors: in obiter.yaml says", cmp.Or(doc.Media, "of no media type"), own), ""
+		}
 		f := finding(d.Code, "", d.At, d.Message)
 		f.Cites = d.Cites
 		found = append(found, f)
 	}
 	print := fingerprint(c, a, doc)
+	print.Usual = doc.Claimed || doc.Media == ctx.ownMediaType() && doc.Media != ""
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
 	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c, a.Status) {
 		vocabulary := layout.NewVocabulary(c.Body, c.Control, pointers(c))
 		reading := layout.Read(doc.Value, vocabulary)
-		if ctx.Layout != nil {
+		if ctx.Layout != nil && !ctx.Layout.Learned {
 			reading = layout.ReadAs(doc.Value, *ctx.Layout, vocabulary)
-		}
-		if ctx.Layout != nil {
 			found = append(found, otherwise(reading, ctx.Layout.Notation)...)
 		}
 		blamed := blame(c, doc, reading)

@@ -8,6 +8,7 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
+	"obiter/internal/layout"
 )
 
 const control = `{"name":"Aurora","length_m":12.5,"flag":"NO","crew":[{"name":"a","rank":"mate"},{"name":"b","rank":"cook"}],"cargo":{"weight_t":3}}`
@@ -313,6 +314,33 @@ func TestACrashOfTheControlIsToldOnce(t *testing.T) {
 	busy := exchange.Answer{Err: "still answered with 503", Status: 503}
 	if j := Case(broken(t, exchange.Constraint, "/name minLength"), busy, Context{Proven: true}); j.Verdict != Unproven || len(j.Findings) != 1 || j.Findings[0].Severity != Warning {
 		t.Errorf("%s %+v", j.Verdict, j.Findings)
+	}
+}
+
+// TestAnOwnMediaType: what is meant to be no problem document is not held against
+// RFC 9457; what departs from the API's own layout is.
+func TestAnOwnMediaType(t *testing.T) {
+	own := Context{Proven: true, Layout: &layout.Layout{MediaType: "application/json", Learned: true}}
+	name := broken(t, exchange.Constraint, "/name minLength")
+	for _, x := range []struct{ media, body, want string }{
+		{"application/json", `{"errors":[{"field":"name","message":"is too short"}]}`, ""},
+		{"application/json; charset=utf-8", `{"errors":{"name":["is too short"]}}`, ""},
+		{"application/json", `{"errors":[{"field":"flag","message":"is odd"}]}`, "missed-field wrong-field"},
+		{"application/json", `{"message":"no"}`, "no-field-errors"},
+		{"application/json", `{`, "unreadable"},
+		{"text/html", "<p>", "not-problem"},
+		{"", "", "not-problem"},
+	} {
+		var codes []string
+		for _, f := range Case(name, answer(422, x.media, x.body), own).Findings {
+			codes = append(codes, f.Code)
+			if f.Code == "not-problem" && !strings.Contains(f.Message, "where application/json is expected") {
+				t.Errorf("%s %s: %s", x.media, x.body, f.Message)
+			}
+		}
+		if got := strings.Join(codes, " "); got != x.want {
+			t.Errorf("%s %s: found %q, want %q", x.media, x.body, got, x.want)
+		}
 	}
 }
 

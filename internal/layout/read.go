@@ -82,13 +82,17 @@ func Read(doc any, v *Vocabulary) Reading {
 	return s.best
 }
 
-// Layout is a layout that is configured, so that nothing is learned: where
+// Layout is a layout that is configured, so that it need not be learned: where
 // the list is, and in each entry the field and the message, as JSON Pointers.
 type Layout struct {
 	List     string   `json:"list"`
 	Field    string   `json:"field"`
 	Message  string   `json:"message,omitempty"`
 	Notation Notation `json:"notation,omitempty"` // how names are written; empty: in any way
+	// MediaType is that of an API which has a layout of its own on purpose, in
+	// place of problem documents; empty: problem documents are expected.
+	MediaType string `json:"mediaType,omitempty"`
+	Learned   bool   `json:"learned,omitempty"` // where names stand is not configured
 }
 
 // ReadAs finds the field errors of an answer in a known layout.

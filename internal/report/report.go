@@ -56,6 +56,7 @@ type Line struct {
 type Report struct {
 	Lines   []*Line
 	Layout  *judge.Layout // as learned; nil: nothing was
+	Own     string        // the media type of the API's own layout, by configuration; "" for problem documents
 	entries map[entryKey]*Entry
 	order   map[string]int
 	refused map[refusal][]string // operations that refuse a flaw, for those that take it

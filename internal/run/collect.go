@@ -23,7 +23,11 @@ type collector struct {
 }
 
 func newCollector(known *layout.Layout, w *record.Writer) *collector {
-	return &collector{judge: judge.NewRun(known), report: report.New(), record: w}
+	c := &collector{judge: judge.NewRun(known), report: report.New(), record: w}
+	if known != nil {
+		c.report.Own = known.MediaType
+	}
+	return c
 }
 
 func (c *collector) failed() bool {

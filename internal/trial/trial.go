@@ -162,13 +162,13 @@ func (t *trial) do(ctx context.Context) error {
 	return err
 }
 
-// layout is the configured one; nil where it is to be learned.
+// layout is the configured one; nil where nothing of it is.
 func (t *trial) layout() *layout.Layout {
 	e := t.conf.Errors
 	if e == nil {
 		return nil
 	}
-	return &layout.Layout{List: e.List, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation)}
+	return &layout.Layout{List: e.List, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation), MediaType: e.MediaType, Learned: e.Learned}
 }
 
 // newSender makes a sender whose headers and credentials know the values of
