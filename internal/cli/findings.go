@@ -102,7 +102,7 @@ func some(list []string, n int) string {
 // learned says how the API names fields.
 func (a *app) learned(rep *report.Report) {
 	if rep.Own != "" {
-		fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap("Rejections are "+rep.Own+" by configuration, so they are not held against RFC 9457, which has a standard layout for them.", 0))
+		fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap("Rejections are "+rep.Own+" by configuration, and are not measured against RFC 9457.", 0))
 	}
 	l := rep.Layout
 	if l == nil || l.Of == 0 {
