@@ -238,6 +238,7 @@ func TestControlsAndEdges(t *testing.T) {
 	valid := exchange.Case{Kind: exchange.Control, Name: "control, fullest", Base: "fullest", Flaws: []exchange.Flaw{}, Body: decode(t, control), Control: decode(t, control)}
 	edge := valid
 	edge.Kind, edge.Edge = exchange.Edge, &exchange.Flaw{In: "body", Pointer: "/name", Rule: "maxLength", Reason: "exactly the longest"}
+	query := exchange.Case{Kind: exchange.Control, Name: "control, fullest", Base: "fullest", Flaws: []exchange.Flaw{}, Parts: map[string]any{"query": decode(t, `{"limit":5}`), "path": decode(t, `{"lamp":5}`)}}
 	ofRecord := edge
 	ofRecord.Edge = &exchange.Flaw{In: "body", Pointer: "/vessel_id", Rule: "maxLength", Reason: "exactly the longest"}
 	for _, c := range []struct {
@@ -254,6 +255,8 @@ func TestControlsAndEdges(t *testing.T) {
 		{"a record that is not there", valid, answer(404, problemMedia, `{}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 404 Not Found: “{"},
 		{"the record is there already", valid, answer(409, problemMedia, named("#/name")), false, Unproven, "not-reached: a valid request (fullest control) was refused with 409 Conflict"},
 		{"a field of a record that is not there", valid, answer(422, problemMedia, `{"errors":[{"pointer":"#/flag","detail":"no such flag"}]}`), false, Unproven, "not-reached: "},
+		{"a parameter that obeys its schema", query, answer(400, problemMedia, `{"errors":[{"field":"limit","detail":"is odd"}]}`), false, Fail, "control-rejected: "},
+		{"what is in the path", query, answer(400, problemMedia, `{"errors":[{"field":"lamp","detail":"is odd"}]}`), false, Unproven, "not-reached: "},
 		{"an optional field is demanded", valid, answer(422, problemMedia, named("#/cargo/packing")), false, Fail, "control-rejected: "},
 		{"the service fails", valid, answer(500, problemMedia, `{}`), false, Fail, "control-rejected: a valid request (fullest control) was refused with 500"},
 		{"a method that is described", valid, answer(405, problemMedia, `{}`), false, Fail, "control-rejected: "},

@@ -27,10 +27,15 @@ func contradicts(c exchange.Case, a exchange.Answer) bool {
 		return false
 	}
 	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
-	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, nil))
-	return slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
-		return (n.InRequest || lacks(c.Body, n.Name)) && !namesRecord(n.Name.Raw) && !ofRecords.MatchString(n.Message)
-	})
+	for _, part := range []any{c.Body, c.Parts["body"], c.Parts["query"], c.Parts["header"], c.Parts["cookie"]} { // what is in the path names a record
+		reading := layout.Read(doc.Value, layout.NewVocabulary(part, nil, nil))
+		if slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
+			return (n.InRequest || lacks(part, n.Name)) && !namesRecord(n.Name.Raw) && !ofRecords.MatchString(n.Message)
+		}) {
+			return true
+		}
+	}
+	return false
 }
 
 // lacks reports whether a pointer names a member that an object of the request
