@@ -249,7 +249,7 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 	return object, true
 }
 
-// booked reports whether there is a record besides the first.
+// booked reports whether there is more than one record.
 func (o *Office) booked(kind string) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -273,7 +273,7 @@ func signsOf(a exchange.Answer) []string {
 	return errorSigns(doc)
 }
 
-// errorSigns are the ways in which the body of a success says that it is none: the
+// errorSigns are the ways in which the body of a success says that it failed: the
 // members of a problem document, a status in words, errors that are not empty.
 func errorSigns(doc problem.Document) []string {
 	var out []string

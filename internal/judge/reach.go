@@ -119,7 +119,7 @@ func isConflict(c exchange.Case, a exchange.Answer, doc problem.Document) bool {
 }
 
 // busy reports whether no answer came because the service was asked too much, or
-// is not available to anyone, and still was so after the wait that it asked for.
+// is not available to anyone, and still was so after the wait it requested.
 func busy(a exchange.Answer) bool {
 	return a.Err != "" && (a.Status == http.StatusTooManyRequests || a.Status == http.StatusServiceUnavailable)
 }

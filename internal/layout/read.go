@@ -438,7 +438,7 @@ func Mentions(doc any, pointer string) (string, bool) {
 }
 
 // hasWord reports whether a name is in a text as a word or as several, in any
-// spelling of it. A name within another word is none: id in INVALID.
+// spelling of it. A name inside another word does not count: id in INVALID.
 func hasWord(text, name string) bool {
 	name = strings.Join(wordsOf(level(name)), "")
 	words := wordsOf(strings.ToLower(text))
