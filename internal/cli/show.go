@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -83,11 +84,7 @@ func withRunFindings(res record.Result, r *record.Reader) record.Result {
 func (a *app) show(head record.Head, res record.Result) {
 	out := a.streams.Out
 	fmt.Fprintln(out, a.look.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
-	own := ""
-	if head.Layout != nil {
-		own = head.Layout.MediaType
-	}
-	a.about(out, res, own)
+	a.about(out, res, cmp.Or(head.Layout.OwnMediaType(), "a problem document"))
 
 	fmt.Fprintln(out, "\n"+a.look.bold("Sent"))
 	fmt.Fprintln(out, "  "+clean(res.Request.Method+" "+res.Request.URL))
@@ -132,8 +129,9 @@ func credentialWords(c exchange.Credential) string {
 	return "a " + c.Flaw + " credential " + c.Scheme + what
 }
 
-// about prints what is wrong with the request, what is expected, and the verdict.
-func (a *app) about(out io.Writer, res record.Result, own string) {
+// about prints what is wrong with the request, what is expected, in which form, and
+// the verdict.
+func (a *app) about(out io.Writer, res record.Result, form string) {
 	for i, f := range res.Flaws {
 		if i == 12 && len(res.Flaws) > 13 {
 			fmt.Fprintf(out, "           and %d more\n", len(res.Flaws)-i)
@@ -150,10 +148,7 @@ func (a *app) about(out io.Writer, res record.Result, own string) {
 	}
 	want := "any 2xx"
 	if s := expected(res.Case); s != "2xx" {
-		want = strings.ReplaceAll(s, " ", " or ") + ", as a problem document"
-		if own != "" {
-			want = strings.TrimSuffix(want, "a problem document") + own
-		}
+		want = strings.ReplaceAll(s, " ", " or ") + ", as " + form
 		if len(res.Flaws) > 0 && res.Flaws[0].In != "request" && res.Flaws[0].Pointer != "" {
 			want += " that names the field"
 		}

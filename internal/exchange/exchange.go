@@ -242,7 +242,7 @@ func (c Case) Secrets() []string {
 		if !sent {
 			v, _ = instance.Get(c.Control, at)
 			text, _ = v.(string)
-			sent = text != "" && bytes.Contains(c.Request.Body, bytes.Trim(instance.Encode(text), `"`))
+			sent = text != "" && bytes.Contains(c.Request.Body, instance.Escaped(text))
 		}
 		if sent {
 			out = append(out, text)

@@ -76,6 +76,12 @@ func depth(v any, around int) int {
 // their names, and characters as themselves (no HTML escapes).
 func Encode(v any) []byte { return appendJSON(make([]byte, 0, 256), v) }
 
+// Escaped is a text as it stands between the quotes of a JSON string.
+func Escaped(text string) []byte {
+	quoted := Encode(text)
+	return quoted[1 : len(quoted)-1]
+}
+
 // appendJSON writes containers and plain values itself, several times as fast as
 // reflection would: plans and runs write little else.
 func appendJSON(b []byte, v any) []byte {

@@ -221,3 +221,11 @@ func must(v any, err error) any {
 	}
 	return v
 }
+
+func TestTextsAreEscapedAsInJSON(t *testing.T) {
+	for text, want := range map[string]string{"": "", "plain": "plain", `a "berth"`: `a \"berth\"`, "<pier>\n": `<pier>\n`, `end"`: `end\"`} {
+		if got := string(Escaped(text)); got != want {
+			t.Errorf("%q is escaped as %q, want %q", text, got, want)
+		}
+	}
+}

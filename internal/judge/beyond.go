@@ -41,8 +41,7 @@ const minSecret = 8
 
 func echoesSecret(c exchange.Case, a exchange.Answer) []Finding {
 	for _, s := range c.Secrets() {
-		escaped := bytes.Trim(instance.Encode(s), `"`) // as JSON has it
-		if len(s) >= minSecret && (bytes.Contains(a.Body, []byte(s)) || bytes.Contains(a.Body, escaped)) {
+		if len(s) >= minSecret && (bytes.Contains(a.Body, []byte(s)) || bytes.Contains(a.Body, instance.Escaped(s))) {
 			return []Finding{finding("echoes-secret", "", "", fmt.Sprintf("the value of a writeOnly or password field comes back in an answer of %s", StatusText(a.Status)))}
 		}
 	}

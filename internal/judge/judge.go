@@ -54,15 +54,6 @@ type Context struct {
 	Documented *exchange.Documented // what the description says of this answer; nil: nothing
 }
 
-// ownMediaType is that of an API's own layout; "" where problem documents are
-// expected.
-func (c Context) ownMediaType() string {
-	if c.Layout == nil {
-		return ""
-	}
-	return c.Layout.MediaType
-}
-
 // Judgement is what a case comes to.
 type Judgement struct {
 	Verdict     Verdict
@@ -77,7 +68,7 @@ func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
 	if c.Kind == exchange.Flawed {
 		out.Findings, out.Fingerprint = flawed(c, a, ctx, doc, departures)
 	} else {
-		out.Findings = valid(c, a)
+		out.Findings = valid(c, a, doc)
 	}
 	if a.Err == "" {
 		out.Findings = append(out.Findings, beyond(c, a, ctx, doc)...)
@@ -121,7 +112,7 @@ func StatusText(code int) string {
 }
 
 // valid judges the answer to a control or an edge: any 2xx is right.
-func valid(c exchange.Case, a exchange.Answer) []Finding {
+func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 	code, field, what := "control-rejected", "", "a valid request ("+c.Base+" control)"
 	edge := c.Kind == exchange.Edge
 	if edge {
@@ -133,12 +124,12 @@ func valid(c exchange.Case, a exchange.Answer) []Finding {
 		return []Finding{unanswered(field, what, a)}
 	case a.Status >= 200 && a.Status < 300:
 		return nil
-	case !edge && !contradicts(c, a):
-		return []Finding{notReached(what, c, a)}
+	case !edge && !contradicts(c, a, doc):
+		return []Finding{notReached(what, c, a, doc)}
 	case edge && (a.Status == http.StatusConflict || a.Status < 500 && standsForRecord(*c.Edge)):
 		return []Finding{conflict(field, what, a)}
 	}
-	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a)))}
+	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a, doc)))}
 }
 
 // unanswered is the finding for a request that got no answer. A service that asks
@@ -153,8 +144,7 @@ func unanswered(field, what string, a exchange.Answer) Finding {
 
 // reasons is why the API refused a valid request: the field errors it gives,
 // else its own words.
-func reasons(c exchange.Case, a exchange.Answer) string {
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+func reasons(c exchange.Case, a exchange.Answer, doc problem.Document) string {
 	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, nil))
 	for _, n := range reading.Fields {
 		if n.InRequest && n.Message != "" {
@@ -384,7 +374,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 		if a.Truncated && d.Code == "unreadable" {
 			d.Message = "the body is longer than is read, so nothing could be read from it"
 		}
-		if own := ctx.ownMediaType(); own != "" && d.Code == "not-problem" {
+		if own := ctx.Layout.OwnMediaType(); own != "" && d.Code == "not-problem" {
 			if doc.Media == own {
 				continue
 			}
@@ -395,7 +385,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 		found = append(found, f)
 	}
 	print := fingerprint(c, a, doc)
-	print.Usual = doc.Claimed || doc.Media == ctx.ownMediaType() && doc.Media != ""
+	print.Usual = doc.Claimed || doc.Media == ctx.Layout.OwnMediaType() && doc.Media != ""
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
 	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c, a.Status) {
 		vocabulary := layout.NewVocabulary(c.Body, c.Control, pointers(c))

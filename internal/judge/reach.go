@@ -19,15 +19,14 @@ import (
 // blames a field whose value obeys every rule. What is refused for want of
 // credentials, of a record or of a state that the description cannot know is no
 // contradiction: it was not reached.
-func contradicts(c exchange.Case, a exchange.Answer) bool {
+func contradicts(c exchange.Case, a exchange.Answer, doc problem.Document) bool {
 	switch {
 	case a.Status >= 500 || a.Status == http.StatusMethodNotAllowed || a.Status == http.StatusUnsupportedMediaType:
 		return true
 	case a.Status != http.StatusBadRequest && a.Status != http.StatusUnprocessableEntity:
 		return false
 	}
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
-	for _, part := range []any{c.Body, c.Parts["body"], c.Parts["query"], c.Parts["header"], c.Parts["cookie"]} { // what is in the path names a record
+	for _, part := range []any{c.Body, c.Parts["query"], c.Parts["header"], c.Parts["cookie"]} { // what is in the path names a record
 		reading := layout.Read(doc.Value, layout.NewVocabulary(part, nil, nil))
 		if slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
 			return (n.InRequest || lacks(part, n.Name)) && !namesRecord(n.Name.Raw) && !ofRecords.MatchString(n.Message)
@@ -70,9 +69,9 @@ func standsForRecord(f exchange.Flaw) bool { return f.In == "path" || namesRecor
 
 // notReached is the note on an operation whose valid request was refused for what
 // lies in its values, records or credentials.
-func notReached(what string, c exchange.Case, a exchange.Answer) Finding {
+func notReached(what string, c exchange.Case, a exchange.Answer, doc problem.Document) Finding {
 	advice := "give it a body or parameters that the service takes: body: in obiter.yaml, or examples in the description"
-	why := reasons(c, a)
+	why := reasons(c, a, doc)
 	if ofRecords.MatchString(why) {
 		advice = "let a fixture in obiter.yaml make the record, and name it in body:"
 	}

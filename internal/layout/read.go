@@ -95,6 +95,14 @@ type Layout struct {
 	Learned   bool   `json:"learned,omitempty"` // where names stand is not configured
 }
 
+// OwnMediaType is the MediaType; "" where nothing is configured.
+func (k *Layout) OwnMediaType() string {
+	if k == nil {
+		return ""
+	}
+	return k.MediaType
+}
+
 // ReadAs finds the field errors of an answer in a known layout.
 func ReadAs(doc any, k Layout, v *Vocabulary) Reading {
 	r := Reading{Where: k.List + "/*" + k.Field}

@@ -286,22 +286,18 @@ func (e *Entry) clone() *Entry {
 
 func (e *Entry) fold(other *Entry) {
 	e.Count += other.Count
-	for _, f := range other.Fields {
-		if !slices.Contains(e.Fields, f) {
-			e.Fields = append(e.Fields, f)
-		}
-	}
-	for _, p := range other.Places {
-		if !slices.Contains(e.Places, p) {
-			e.Places = append(e.Places, p)
-		}
-	}
-	for _, o := range other.Operations {
-		if !slices.Contains(e.Operations, o) {
-			e.Operations = append(e.Operations, o)
-		}
-	}
+	e.Fields, e.Places, e.Operations = union(e.Fields, other.Fields), union(e.Places, other.Places), union(e.Operations, other.Operations)
 	e.show(other.Examples...)
+}
+
+// union is a list with what another has in addition, in the order met.
+func union(list, other []string) []string {
+	for _, text := range other {
+		if !slices.Contains(list, text) {
+			list = append(list, text)
+		}
+	}
+	return list
 }
 
 // sibling says of what was accepted which other operation refuses it.

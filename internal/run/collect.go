@@ -24,9 +24,7 @@ type collector struct {
 
 func newCollector(known *layout.Layout, w *record.Writer) *collector {
 	c := &collector{judge: judge.NewRun(known), report: report.New(), record: w}
-	if known != nil {
-		c.report.Own = known.MediaType
-	}
+	c.report.Own = known.OwnMediaType()
 	return c
 }
 

@@ -137,13 +137,7 @@ func lowerEscapes(text string) string {
 	return string(b)
 }
 
-func quoted(text string) string {
-	data, err := instance.Marshal(text)
-	if err != nil {
-		return text
-	}
-	return string(data[1 : len(data)-1])
-}
+func quoted(text string) string { return string(instance.Escaped(text)) }
 
 func htmlQuoted(text string) string {
 	data, err := json.Marshal(text)
