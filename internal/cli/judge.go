@@ -74,7 +74,13 @@ func (a *app) judge(name, save, format string, all bool) error {
 			return err
 		}
 	}
-	rep, err := run.Judge(r, w)
+	rep, err := run.Judge(func() (*record.Reader, error) {
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		r, err = record.NewReader(f)
+		return r, err
+	}, w)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}

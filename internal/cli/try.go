@@ -42,7 +42,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "cert", Usage: "show the client certificate in `FILE` (PEM); with --key"},
 			&cli.StringFlag{Name: "key", Usage: "the private key of --cert, in `FILE` (PEM)"},
 			&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
-			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file as it is written"},
+			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
 			allFlag(),
 		),
@@ -142,6 +142,19 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 			fmt.Fprintln(words, "  "+a.operationLine(l, op.SkipReason, width))
 			bar.operationDone()
 		},
+		Revised: func(lines []*report.Line) { a.revised(words, lines) },
+	}
+}
+
+// revised prints the lines of operations that came to something else in the end.
+func (a *app) revised(words io.Writer, lines []*report.Line) {
+	fmt.Fprintln(words, "\n"+a.look.wrap("By what all answers taught of how fields are named here, these came to something else:", 0))
+	width := 0
+	for _, l := range lines {
+		width = nameWidth(width, l.Operation)
+	}
+	for _, l := range lines {
+		fmt.Fprintln(words, "  "+a.operationLine(l, "", width))
 	}
 }
 

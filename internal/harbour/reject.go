@@ -140,6 +140,9 @@ func (o *Office) misname(e endpoint, errors []fieldError) []fieldError {
 	if o.has(e, "index-missing") {
 		each(func(p string) string { return index.ReplaceAllString(p, "") })
 	}
+	if o.has(e, "index-shifted") {
+		each(func(p string) string { return index.ReplaceAllString(p, "/0") })
+	}
 	if o.has(e, "parent-named") {
 		each(func(p string) string {
 			if strings.HasPrefix(p, "/cargo/") {
@@ -159,7 +162,7 @@ func (o *Office) misname(e endpoint, errors []fieldError) []fieldError {
 	if o.has(e, "field-withheld") {
 		each(func(p string) string {
 			if p == "/flag" {
-				return ""
+				return "/homepage"
 			}
 			return p
 		})

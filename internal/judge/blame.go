@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -21,9 +22,9 @@ func pointers(c exchange.Case) []string {
 }
 
 // blame compares the fields that an answer names with those that were wrong.
-func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Finding {
-	if len(reading.Fields) == 0 {
-		return []Finding{noFieldErrors(c, doc)}
+func blame(c exchange.Case, ctx Context, doc problem.Document, reading layout.Reading) []Finding {
+	if namesNothing(c, reading) {
+		return []Finding{noFieldErrors(c, doc, len(reading.Fields) > 0)}
 	}
 	var found []Finding
 	touched := make([]bool, len(reading.Fields))
@@ -68,8 +69,15 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 	}
 	found = append(found, misplaced(c, astray)...)
 	missing = slices.DeleteFunc(missing, func(f exchange.Flaw) bool { // that is reported already, with the index that is wrong
-		return slices.ContainsFunc(astray, func(n layout.Named) bool { return n.Name.Fits(f.Pointer) == layout.WrongIndex })
+		shifted := slices.ContainsFunc(astray, func(n layout.Named) bool { return n.Name.Fits(f.Pointer) == layout.WrongIndex })
+		if shifted {
+			reported = append(reported, f)
+		}
+		return shifted
 	})
+	if len(c.Flaws) > 1 { // only what is rejected and named by itself can be missed among others
+		missing = slices.DeleteFunc(missing, func(f exchange.Flaw) bool { return !ctx.Knowledge.Told(c.Operation, f.In, f.Pointer) })
+	}
 	if len(missing) > 0 {
 		// A pointer that leads nowhere was probably meant for the missing field:
 		// that is reported already.
@@ -78,6 +86,15 @@ func blame(c exchange.Case, doc problem.Document, reading layout.Reading) []Find
 		}
 	}
 	return found
+}
+
+// namesNothing reports whether an answer names no field: nothing at all, or the
+// whole body alone, which is named for anything. It counts where the rule is one
+// of the whole, or where its words speak of the field.
+func namesNothing(c exchange.Case, reading layout.Reading) bool {
+	return !slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
+		return n.Name.Fits("") != layout.Exact || slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed })
+	})
 }
 
 // owners are the flaws that names fit exactly, by their indexes, which uses a name
@@ -103,6 +120,9 @@ func fit(f exchange.Flaw, n layout.Named) rule.Blame {
 		}
 		return rule.Vague
 	case layout.NoIndex, layout.NameOnly:
+		if ofParameter(f, n) {
+			return rule.Right
+		}
 		return rule.Vague
 	case layout.None, layout.WrongIndex:
 		return calledFor(f, n)
@@ -122,6 +142,13 @@ func fit(f exchange.Flaw, n layout.Named) rule.Blame {
 		return rule.Missed
 	}
 	return allowed.Above
+}
+
+// ofParameter reports whether a name is right as seen from the parameter that the
+// field is part of: colour, for a parameter filter that is an object with colour.
+func ofParameter(f exchange.Flaw, n layout.Named) bool {
+	tokens, err := instance.Split(f.Pointer)
+	return f.In != "body" && err == nil && len(tokens) > 1 && n.Name.Fits(instance.Join("", tokens[1:]...)) == layout.Exact
 }
 
 // calledFor accepts for dependentRequired the member that requires the missing one.
@@ -225,7 +252,7 @@ func wrongOnes(c exchange.Case) string {
 	return fmt.Sprintf("%d other fields are invalid", len(c.Flaws))
 }
 
-func noFieldErrors(c exchange.Case, doc problem.Document) Finding {
+func noFieldErrors(c exchange.Case, doc problem.Document, ofAll bool) Finding {
 	where := fieldOf(c)
 	subject := c.Flaws[0].Where() + " is invalid"
 	if len(c.Flaws) > 1 {
@@ -235,6 +262,9 @@ func noFieldErrors(c exchange.Case, doc problem.Document) Finding {
 		if sentence, ok := layout.Mentions(doc.Value, f.Pointer); ok {
 			return finding("no-field-errors", where, "", fmt.Sprintf("%s, and it is named only inside a sentence: “%s”", subject, shorten(sentence)))
 		}
+	}
+	if ofAll {
+		return finding("no-field-errors", where, "", subject+", and the answer names only the whole body")
 	}
 	return finding("no-field-errors", where, "", subject+", and the answer names no field at all")
 }
@@ -280,4 +310,27 @@ func list(flaws []exchange.Flaw) string {
 		out = append(out, f.Where())
 	}
 	return strings.Join(out, ", ")
+}
+
+// lesson is what a rejection can teach of how fields are named; false where it
+// teaches nothing.
+func (l *look) lesson() (layout.Lesson, bool) {
+	c, a := l.c, l.a
+	if c.Kind != exchange.Flawed || len(c.Flaws) != 1 || a.Err != "" || a.Status < 400 || a.Status >= 500 || l.doc.Value == nil {
+		return layout.Lesson{}, false
+	}
+	f := c.Flaws[0]
+	out := layout.Lesson{Operation: c.Operation, In: f.In}
+	switch {
+	case slices.Contains(c.Expect.Statuses, a.Status) && a.Status != http.StatusNotFound && asksForField(c, a.Status):
+		out.Pointer = f.Pointer
+	case f.OfField():
+		return out, false // another layer, which looks at no field
+	}
+	out.Places = l.places()
+	out.Tells = func(n layout.Named) bool {
+		fits := n.Name.Fits(f.Pointer)
+		return fits != layout.None && fits != layout.Root || calledFor(f, n) > rule.Missed
+	}
+	return out, true
 }

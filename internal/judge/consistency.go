@@ -49,7 +49,7 @@ func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fing
 	return t
 }
 
-func (t *Fingerprint) fields(c exchange.Case, r layout.Reading, found []Finding) {
+func (t *Fingerprint) fields(c exchange.Case, ctx Context, r layout.Reading, found []Finding) {
 	t.Asked = true
 	if r.Where == "/*" && t.Members != nil { // the fields themselves, which differ from request to request
 		t.Members = []string{fieldsAtTop}
@@ -62,8 +62,12 @@ func (t *Fingerprint) fields(c exchange.Case, r layout.Reading, found []Finding)
 	if named < 0 {
 		return // the whole body is named, which looks alike in any notation
 	}
-	t.Where, t.Notation = r.Where, family(r.Fields[named].Name.Notation)
+	if ctx.Knowledge.Agrees(r.Where) {
+		t.Where, t.Notation = r.Where, family(r.Fields[named].Name.Notation)
+	}
 }
+
+func (t *Fingerprint) atTop() bool { return slices.Equal(t.Members, []string{fieldsAtTop}) }
 
 // fieldsAtTop stands for the members of an answer that are the fields' names.
 const fieldsAtTop = "a member for each field"
@@ -316,6 +320,10 @@ func alike(a, b *Fingerprint) bool {
 		return false
 	}
 	if len(a.Members)+len(b.Members) == 0 {
+		return true
+	}
+	// Where fields are the members, what is of no field is said in another way.
+	if a.atTop() && !b.Asked || b.atTop() && !a.Asked {
 		return true
 	}
 	shared := 0

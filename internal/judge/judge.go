@@ -51,6 +51,7 @@ type Context struct {
 	Signs      []string             // in which its answer looks like an error all the same
 	Fails      bool                 // the control was answered with a 5xx
 	Layout     *layout.Layout       // how fields are named, where that is configured
+	Knowledge  *layout.Knowledge    // how they are, as the run taught; nil: nothing is known
 	Documented *exchange.Documented // what the description says of this answer; nil: nothing
 }
 
@@ -62,11 +63,13 @@ type Judgement struct {
 }
 
 // Case judges one answer.
-func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
+func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement { return lookAt(c, a).judge(ctx) }
+
+func (l *look) judge(ctx Context) Judgement {
 	var out Judgement
-	doc, departures := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	c, a, doc := l.c, l.a, l.doc
 	if c.Kind == exchange.Flawed {
-		out.Findings, out.Fingerprint = flawed(c, a, ctx, doc, departures)
+		out.Findings, out.Fingerprint = l.flawed(ctx)
 	} else {
 		out.Findings = valid(c, a, doc)
 	}
@@ -187,7 +190,8 @@ func shorten(s string) string { return instance.Shorten(instance.OneLine(s), max
 // flawed judges the answer to a request that must be rejected. What rules out
 // the rest comes first: a success, a crash and a redirect are each the one
 // thing to say.
-func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Fingerprint) {
+func (l *look) flawed(ctx Context) ([]Finding, *Fingerprint) {
+	c, a, doc := l.c, l.a, l.doc
 	field := fieldOf(c)
 	success := a.Status >= 200 && a.Status < 300
 	one := func(f Finding) ([]Finding, *Fingerprint) { return []Finding{f}, nil }
@@ -213,7 +217,7 @@ func flawed(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 	case a.Status < 200:
 		return one(finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), StatusText(a.Status))))
 	}
-	return rejected(c, a, ctx, doc, departures)
+	return l.rejected(ctx)
 }
 
 // said tells in a few words what was wrong with the request.
@@ -353,10 +357,11 @@ func isBlank(c exchange.Case) bool {
 	return there && (v == nil || v == "")
 }
 
-func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, departures []problem.Departure) ([]Finding, *Fingerprint) {
+func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	var found []Finding
+	c, a, doc := l.c, l.a, l.doc
 	right := slices.Contains(c.Expect.Statuses, a.Status)
-	if isConflict(c, a, doc) {
+	if l.isConflict() {
 		found = append(found, conflict(fieldOf(c), said(c), a))
 	} else if !right {
 		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
@@ -370,7 +375,7 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", StatusText(code), header)))
 		}
 	}
-	for _, d := range departures {
+	for _, d := range l.departures {
 		if a.Truncated && d.Code == "unreadable" {
 			d.Message = "the body is longer than is read, so nothing could be read from it"
 		}
@@ -388,16 +393,14 @@ func rejected(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 	print.Usual = doc.Claimed || doc.Media == ctx.Layout.OwnMediaType() && doc.Media != ""
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
 	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c, a.Status) {
-		vocabulary := layout.NewVocabulary(c.Body, c.Control, pointers(c))
-		reading := layout.Read(doc.Value, vocabulary)
+		reading := l.reading(ctx)
 		if ctx.Layout != nil && !ctx.Layout.Learned {
-			reading = layout.ReadAs(doc.Value, *ctx.Layout, vocabulary)
 			found = append(found, otherwise(reading, ctx.Layout.Notation)...)
 		}
-		blamed := blame(c, doc, reading)
+		blamed := blame(c, ctx, doc, reading)
 		found = append(found, blamed...)
 		found = append(found, wrongWords(c, a, reading)...)
-		print.fields(c, reading, blamed)
+		print.fields(c, ctx, reading, blamed)
 	}
 	if c.Expect.Says != "" && right && !asksForField(c, a.Status) {
 		found = append(found, wrongWords(c, a, layout.Reading{})...)

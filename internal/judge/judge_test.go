@@ -197,7 +197,7 @@ func TestVerdicts(t *testing.T) {
 		{"only a sentence", name, answer(422, problemMedia, `{"detail":"name is too short"}`), "no-field-errors"},
 		{"another field", name, answer(422, problemMedia, named("#/flag")), "missed-field wrong-field"},
 		{"the field and another", name, answer(422, problemMedia, named("#/name", "#/flag")), "wrong-field"},
-		{"the body only", name, answer(422, problemMedia, named("#")), "missed-field"},
+		{"the body only", name, answer(422, problemMedia, named("#")), "no-field-errors"},
 		{"the wrong index", deep, answer(422, problemMedia, named("#/crew/0/rank")), "wrong-field"},
 		{"the wrong element", deep, answer(422, problemMedia, named("#/crew/0")), "wrong-field"},
 		{"the wrong index, dotted", deep, answer(422, problemMedia, `{"errors":[{"field":"crew.0.rank","message":"x"}]}`), "wrong-field"},

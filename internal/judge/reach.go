@@ -104,14 +104,15 @@ func conflict(field, what string, a exchange.Answer) Finding {
 
 // isConflict reports whether a rejection is a conflict that is not about the flaw:
 // an earlier request is in the way, and the flaw was not looked at.
-func isConflict(c exchange.Case, a exchange.Answer, doc problem.Document) bool {
+func (l *look) isConflict() bool {
+	c, a := l.c, l.a
 	if a.Status != http.StatusConflict || slices.Contains(c.Expect.Statuses, a.Status) {
 		return false
 	}
 	if slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.In == "request" && rule.Of(f).Success != rule.Doubtful }) {
 		return false // what cannot be read cannot be in conflict with anything
 	}
-	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, pointers(c)))
+	reading := l.reading(Context{})
 	return !slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
 		return !ofRecords.MatchString(n.Message) && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed })
 	})

@@ -11,11 +11,19 @@ import (
 
 // Run judges the exchanges of one run. It knows nothing but what it is given, so
 // that a run file judged again gives the same. The controls of an operation come
-// before its other cases. It is safe for concurrent use.
+// before its other cases.
+//
+// Which fields an answer names is judged by what the whole run taught: every
+// exchange is learned from first, and judged then. A case that is judged before
+// everything is learned is judged by what is known so far. It is safe for
+// concurrent use.
 type Run struct {
 	layout *layout.Layout
 
 	mu          sync.Mutex
+	study       *layout.Study
+	knowledge   *layout.Knowledge
+	proven      map[string]bool // shapes of operations whose control was accepted, while learning
 	operations  map[string]*controls
 	consistency *consistency
 	found       []RunFinding
@@ -31,13 +39,64 @@ type controls struct {
 
 // NewRun makes a Run. The layout is the configured one; nil: it is learned.
 func NewRun(known *layout.Layout) *Run {
-	return &Run{layout: known, operations: map[string]*controls{}, consistency: newConsistency()}
+	return &Run{layout: known, study: layout.NewStudy(), proven: map[string]bool{}, operations: map[string]*controls{}, consistency: newConsistency()}
+}
+
+// Successor is an empty Run that knows what this one learned.
+func (r *Run) Successor() *Run {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := NewRun(r.layout)
+	out.study, out.proven = r.study, r.proven
+	return out
+}
+
+// Learn takes in an exchange for what it teaches.
+func (r *Run) Learn(e exchange.Exchange) { r.learn(e, lookAt(e.Case, e.Response)) }
+
+func (r *Run) learn(e exchange.Exchange, l *look) {
+	if e.Kind == exchange.Control {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.proven[e.Operation+" "+e.Base] = e.Response.Err == "" && e.Response.Status >= 200 && e.Response.Status < 300
+		return
+	}
+	lesson, ok := l.lesson()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if ok && r.proven[e.ProvenBy+" "+e.Base] {
+		r.study.Add(lesson)
+	}
+}
+
+// Settle ends learning: what is judged from here on is judged by what was learned.
+func (r *Run) Settle() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.knowledge = r.study.Learned()
+}
+
+// Pause is Settle while answers still come in.
+func (r *Run) Pause() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.knowledge = r.study.SoFar()
+}
+
+// Take learns from an exchange, and judges it by what is known so far.
+func (r *Run) Take(e exchange.Exchange) Judgement {
+	l := lookAt(e.Case, e.Response)
+	r.learn(e, l)
+	return r.judge(e, l)
 }
 
 // Case judges one exchange.
-func (r *Run) Case(e exchange.Exchange) Judgement {
+func (r *Run) Case(e exchange.Exchange) Judgement { return r.judge(e, lookAt(e.Case, e.Response)) }
+
+func (r *Run) judge(e exchange.Exchange, l *look) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}
 	r.mu.Lock()
+	ctx.Knowledge = r.knowledge
 	if c := r.operations[e.ProvenBy]; c != nil {
 		ctx.Proven, ctx.Fails, ctx.Control, ctx.Signs = c.accepted[e.Base], c.fails[e.Base], c.slowest, c.signs
 	}
@@ -45,7 +104,7 @@ func (r *Run) Case(e exchange.Exchange) Judgement {
 	if e.Kind == exchange.Control {
 		ctx.Proven = true
 	}
-	return Case(e.Case, e.Response, ctx)
+	return l.judge(ctx)
 }
 
 // Add takes in a judged exchange.
@@ -67,16 +126,23 @@ func (r *Run) Add(e exchange.Exchange, j Judgement) {
 	r.consistency.add(e.Case, e.Response, j)
 }
 
-// Repeated judges a rejected case that was sent twice. It reports whether the two
-// answers agree.
-func (r *Run) Repeated(c exchange.Case, first, second exchange.Answer) (stable bool) {
-	ctx := Context{Proven: true, Layout: r.layout}
+// Repeated judges a rejected case that was sent twice. An operation that answers
+// in two ways is told once.
+func (r *Run) Repeated(c exchange.Case, first, second exchange.Answer) {
+	r.mu.Lock()
+	ctx := Context{Proven: true, Layout: r.layout, Knowledge: r.knowledge}
+	r.mu.Unlock()
 	was, is := Case(c, first, ctx), Case(c, second, ctx)
-	f, differs := unstable(c, was.Fingerprint, second, is)
-	if differs {
+	if f, differs := unstable(c, was.Fingerprint, second, is); differs && !r.unstable(c.Operation) {
 		r.note(f)
 	}
-	return !differs
+}
+
+// unstable reports whether it is told already of an operation.
+func (r *Run) unstable(operation string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.ContainsFunc(r.found, func(f RunFinding) bool { return f.Operation == operation && f.Finding.Code == "unstable" })
 }
 
 // Closing judges the answer to a control that was accepted and is sent again

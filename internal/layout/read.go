@@ -1,9 +1,9 @@
 package layout
 
 import (
+	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"obiter/internal/instance"
 )
@@ -14,19 +14,31 @@ type Named struct {
 	Message   string
 	At        string // JSON Pointer into the answer
 	InRequest bool   // the name is that of a field of the request
+
+	entry map[string]any // of a list, which holds the name
 }
 
-// Reading is what an answer says about fields.
+// Reading is what an answer says about fields in one place.
 type Reading struct {
 	Fields []Named
 	Where  string // the place as a pattern, such as /errors/*/pointer; "" where none
+
+	likely bool // it is taken for the place of names although nothing is known of it
+	score  int
+	whole  bool // its member speaks of the answer as a whole
 }
 
 // Bounds of what is looked through in one answer.
 const (
 	maxNodes   = 5000
 	maxNesting = 10
+	maxFields  = 500
+	maxPlaces  = 60
+	maxName    = 200 // bytes of a name
 )
+
+// rfcPlace is where RFC 9457, section 3, names fields.
+const rfcPlace = "/errors/*/pointer"
 
 // standard are the members of a problem document that name no field.
 var standard = map[string]bool{"type": true, "title": true, "status": true, "detail": true, "instance": true}
@@ -67,226 +79,226 @@ func isEnvelope(m map[string]any) bool {
 var general = map[string]bool{"non_field_errors": true, "nonFieldErrors": true, "_errors": true, "_schema": true, "base": true, "__all__": true}
 
 // naming are member names that usually hold a field's name: taken at their word
-// even where the name is of no known field.
+// even where the name is of no known field. The likeliest come first.
 var naming = []string{"pointer", "field", "path", "loc", "property", "propertyPath", "instancePath", "dataPath", "instanceLocation",
-	"fieldName", "field_name", "parameter", "param", "attribute", "source.pointer", "source.parameter", "name", "key", "location", "target"}
+	"fieldName", "field_name", "parameter", "param", "attribute", "source/pointer", "source/parameter", "name", "key", "location", "target"}
 
 // containers are member names that usually hold the list or map of field errors.
 var containers = map[string]bool{"errors": true, "fielderrors": true, "violations": true, "invalidparams": true, "fields": true,
 	"validationerrors": true, "issues": true, "modelstate": true}
 
-// Read finds the field errors of an answer.
+// Read finds the field errors of an answer of which nothing else is known.
 func Read(doc any, v *Vocabulary) Reading {
-	s := search{vocabulary: v}
-	s.visit("", doc, 0)
-	return s.best
+	var nothing *Knowledge
+	return nothing.Choose(Places(doc, v), "", v)
 }
 
-// Layout is a layout that is configured, so that it need not be learned: where
-// the list is, and in each entry the field and the message, as JSON Pointers.
-type Layout struct {
-	List     string   `json:"list"`
-	Field    string   `json:"field"`
-	Message  string   `json:"message,omitempty"`
-	Notation Notation `json:"notation,omitempty"` // how names are written; empty: in any way
-	// MediaType is that of an API which has a layout of its own on purpose, in
-	// place of problem documents; empty: problem documents are expected.
-	MediaType string `json:"mediaType,omitempty"`
-	Learned   bool   `json:"learned,omitempty"` // where names stand is not configured
-}
-
-// OwnMediaType is the MediaType; "" where nothing is configured.
-func (k *Layout) OwnMediaType() string {
-	if k == nil {
-		return ""
-	}
-	return k.MediaType
-}
-
-// ReadAs finds the field errors of an answer in a known layout.
-func ReadAs(doc any, k Layout, v *Vocabulary) Reading {
-	r := Reading{Where: k.List + "/*" + k.Field}
-	found, _ := instance.Get(doc, k.List)
-	list, _ := found.([]any)
-	for i, e := range list[:min(len(list), maxNodes)] {
-		value, _ := instance.Get(e, k.Field)
-		var name Name
-		switch value := value.(type) {
-		case string:
-			name = ParseName(value)
-		case []any:
-			segments, ok := SegmentsName(value)
-			if !ok {
-				continue
-			}
-			name = segments
-		default:
-			continue
-		}
-		words := ""
-		if entry, ok := e.(map[string]any); ok && k.Message == "" {
-			words = message(entry, instance.Last(k.Field))
-		} else {
-			said, _ := instance.Get(e, k.Message)
-			words, _ = said.(string)
-		}
-		r.Fields = append(r.Fields, Named{Name: name, Message: words, At: instance.Join(k.List, strconv.Itoa(i)), InRequest: v.Has(name)})
-	}
-	return r
-}
-
+// search looks through an answer for places that may name fields.
 type search struct {
 	vocabulary *Vocabulary
 	nodes      int
-	best       Reading
-	score      int
+	values     []*Reading // a member that holds a name
+	maps       []Reading  // keys that are names
 }
 
-func (s *search) visit(at string, v any, nesting int) {
+// holder is an object that a value lies in, with what it is in.
+type holder struct {
+	object map[string]any
+	at     string
+	where  string
+	outer  *holder
+}
+
+// Places are all places of an answer that may name fields, in the order of the
+// answer: the values of members first.
+func Places(doc any, v *Vocabulary) []Reading {
+	s := search{vocabulary: v}
+	s.visit("", "", doc, nil, 0)
+	out := make([]Reading, 0, len(s.values)+len(s.maps))
+	for _, r := range s.values {
+		s.rate(r)
+		out = append(out, *r)
+	}
+	for _, r := range s.maps {
+		r.likely, r.score = true, 100*(1+2*known(r.Fields))
+		if strings.Contains(r.Where, "/*/") { // an entry's members seldom are the fields
+			r.score = min(100+known(r.Fields), 179)
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// visit goes down. The pattern has * where the pointer has the index of an entry.
+func (s *search) visit(at, where string, v any, in *holder, nesting int) {
 	if s.nodes++; s.nodes > maxNodes || nesting > maxNesting {
 		return
 	}
 	switch v := v.(type) {
 	case map[string]any:
-		s.offer(s.readObject(at, v))
-		s.offer(s.readMap(at, v))
+		here := &holder{v, at, where, in}
+		s.keys(s.readMap(at, where, v))
 		for _, k := range instance.Names(v) {
-			s.visit(instance.Join(at, k), v[k], nesting+1)
+			s.visit(instance.Join(at, k), instance.Join(where, k), v[k], here, nesting+1)
 		}
 	case []any:
-		r := s.readList(at, v)
-		s.offer(r)
-		if len(r.Fields) > 0 {
-			return // its entries are read; their members are not fields themselves
+		if name, ok := SegmentsName(v); ok && in != nil {
+			s.value(at, where, name, in)
 		}
 		for i, e := range v {
-			s.visit(instance.Join(at, strconv.Itoa(i)), e, nesting+1)
+			s.visit(instance.Join(at, strconv.Itoa(i)), where+"/*", e, in, nesting+1)
+		}
+	case string:
+		if in != nil && len(v) <= maxName && strings.Count(v, " ") <= 2 {
+			s.value(at, where, ParseName(v), in)
 		}
 	}
 }
 
-// offer keeps the reading that names most known fields; one that names only
-// unknown ones, in a place made for it, is better than none.
-func (s *search) offer(r Reading) {
+// keys takes the keys of a map for names; those of the entries of one list together.
+func (s *search) keys(r Reading) {
 	if len(r.Fields) == 0 {
 		return
 	}
-	score := 1
-	if strings.Count(r.Where, "*") > 0 && !strings.HasSuffix(r.Where, "*") {
-		score++ // a member made for the name tells more than a key
+	for i := range s.maps {
+		if have := &s.maps[i]; have.Where == r.Where {
+			have.Fields = append(have.Fields, r.Fields[:min(len(r.Fields), max(0, maxFields-len(have.Fields)))]...)
+			return
+		}
 	}
+	if len(s.maps) < maxPlaces {
+		s.maps = append(s.maps, r)
+	}
+}
+
+// value takes a member's value for a name.
+func (s *search) value(at, where string, name Name, in *holder) {
+	i := slices.IndexFunc(s.values, func(r *Reading) bool { return r.Where == where })
+	if i < 0 {
+		if len(s.values) >= maxPlaces {
+			return
+		}
+		i = len(s.values)
+		s.values = append(s.values, &Reading{Where: where})
+	}
+	r := s.values[i]
+	if len(r.Fields) >= maxFields {
+		return
+	}
+	r.whole = r.whole || in.at+"/"+instance.Last(where) == at && ofAll(instance.Last(where)) && isEnvelope(in.object)
+	words, entry := wordsFor(in, where)
+	r.Fields = append(r.Fields, Named{Name: name, Message: words, At: entry, InRequest: s.vocabulary.Has(name), entry: in.entry()})
+}
+
+// entry is the entry of a list that an object is or lies in; nil where there is none.
+func (h *holder) entry() map[string]any {
+	for ; h != nil; h = h.outer {
+		if strings.HasSuffix(h.where, "/*") {
+			return h.object
+		}
+	}
+	return nil
+}
+
+// wordsFor are the words said of a value, with the place of the object that says
+// them: the one that it is in, or one around that, up to the entry of a list. A
+// usual member for words comes before any other.
+func wordsFor(in *holder, where string) (words, at string) {
+	for _, say := range []func(map[string]any, string) string{usualWords, longest} {
+		for h := in; h != nil; h = h.outer {
+			but := ""
+			if rest, ok := strings.CutPrefix(where, h.where+"/"); ok && !strings.Contains(rest, "/") {
+				but = unescaped(rest)
+			}
+			if words = say(h.object, but); words != "" {
+				return words, h.at
+			}
+			if strings.HasSuffix(h.where, "/*") {
+				break
+			}
+		}
+	}
+	return "", in.at
+}
+
+func unescaped(token string) string {
+	tokens, err := instance.Split("/" + token)
+	if err != nil {
+		return token
+	}
+	return tokens[0]
+}
+
+// rate tells how likely a member is to hold names, before anything is known of it.
+func (s *search) rate(r *Reading) {
+	member := r.Where[strings.LastIndex(r.Where, "/*")+1:]
+	listed := strings.Contains(r.Where, "/*/") && member != "*"
+	member = strings.TrimPrefix(member, "*/")
+	if !listed {
+		member = strings.TrimPrefix(r.Where[strings.LastIndex(r.Where, "/"):], "/")
+	}
+	usual := slices.Index(naming, member)
+	if listed && usual < 0 { // one that lies in another member of the entry
+		usual = slices.Index(naming, member[strings.LastIndex(member, "/")+1:])
+		if usual >= 0 && known(r.Fields) == 0 {
+			usual = -1
+		}
+	}
+	certain := 0
 	for _, f := range r.Fields {
+		if f.InRequest && f.Name.Fits("") != Exact {
+			certain++
+		}
+	}
+	switch {
+	case strings.HasSuffix(r.Where, "/*"): // names alone, in a list
+		r.likely = certain > 0 && certain == len(r.Fields) && r.Fields[0].Message != "" && (member == "keys" || strings.HasSuffix(r.Where, "/keys/*"))
+		r.score = 100 * (1 + certain)
+	case listed:
+		r.likely = usual >= 0 || certain > 0
+		r.score = 100 * (1 + 2*certain)
+		if usual >= 0 {
+			r.score = 100*(2+2*known(r.Fields)) - usual
+		}
+		if strings.HasSuffix(r.Where, "/*/pointer") {
+			r.score += 1_000_000 // taken at its word
+		}
+	default:
+		r.likely = usual >= 0 && !r.whole && certain == 1 && len(r.Fields) == 1 && r.Fields[0].Message != ""
+		r.score = 100*(1+2*certain) - max(usual, 0)
+	}
+}
+
+func known(fields []Named) int {
+	n := 0
+	for _, f := range fields {
 		if f.InRequest {
-			score += 2
+			n++
 		}
 	}
-	if score > s.score {
-		s.best, s.score = r, score
-	}
-}
-
-// readObject reads an object that names one field of the request in a usual member.
-func (s *search) readObject(at string, entry map[string]any) Reading {
-	whole := isEnvelope(entry)
-	for _, member := range naming {
-		if whole && ofAll(member) {
-			continue // the path, or the name, of something else
-		}
-		name, ok := nameAt(entry, member)
-		if words := message(entry, member); ok && words != "" && s.vocabulary.Has(name) && name.Fits("") != Exact {
-			return Reading{Where: at + "/" + strings.ReplaceAll(member, ".", "/"), Fields: []Named{{Name: name, Message: words, At: at, InRequest: true}}}
-		}
-	}
-	return Reading{}
-}
-
-// readList reads a list of objects that each name a field in the same member.
-func (s *search) readList(at string, list []any) Reading {
-	var best Reading
-	bestScore := 0
-	for rank, member := range s.members(list) {
-		r := Reading{Where: at + "/*/" + strings.ReplaceAll(member, ".", "/")}
-		known := 0
-		for i, e := range list {
-			entry, ok := e.(map[string]any)
-			if !ok {
-				continue
-			}
-			name, ok := nameAt(entry, member)
-			if !ok {
-				continue
-			}
-			n := Named{Name: name, Message: message(entry, member), At: instance.Join(at, strconv.Itoa(i)), InRequest: s.vocabulary.Has(name)}
-			if n.InRequest {
-				known++
-			}
-			r.Fields = append(r.Fields, n)
-		}
-		usual := rank < len(naming)
-		if known == 0 && !usual {
-			continue
-		}
-		score := 2*known + 1
-		if member == "pointer" { // the RFC's own example: taken at its word
-			score += 1000
-		}
-		if score > bestScore && len(r.Fields) > 0 {
-			best, bestScore = r, score
-		}
-	}
-	return best
-}
-
-// members lists what may hold a name: the usual member names, then any other.
-func (s *search) members(list []any) []string {
-	out := append([]string(nil), naming...)
-	seen := map[string]bool{}
-	for _, n := range naming {
-		seen[n] = true
-	}
-	for i, e := range list {
-		entry, ok := e.(map[string]any)
-		if !ok || i > 20 {
-			continue
-		}
-		for _, k := range instance.Names(entry) {
-			if !seen[k] && len(seen) < 100 {
-				seen[k] = true
-				out = append(out, k)
-			}
-		}
-	}
-	return out
-}
-
-func nameAt(entry map[string]any, member string) (Name, bool) {
-	outer, inner, nested := strings.Cut(member, ".")
-	v := entry[outer]
-	if nested {
-		m, _ := v.(map[string]any)
-		v = m[inner]
-	}
-	switch v := v.(type) {
-	case string:
-		if strings.Count(v, " ") > 2 {
-			return Name{}, false // a sentence
-		}
-		return ParseName(v), true
-	case []any:
-		return SegmentsName(v)
-	}
-	return Name{}, false
+	return n
 }
 
 var messageMembers = []string{"detail", "message", "msg", "error", "reason", "description", "title", "defaultMessage", "errorMessage"}
 
 // message is the words of an entry: of a usual member, else the longest text.
 func message(entry map[string]any, but string) string {
+	if words := usualWords(entry, but); words != "" {
+		return words
+	}
+	return longest(entry, but)
+}
+
+func usualWords(entry map[string]any, but string) string {
 	for _, k := range messageMembers {
 		if s, ok := entry[k].(string); ok && k != but {
 			return s
 		}
 	}
+	return ""
+}
+
+func longest(entry map[string]any, but string) string {
 	longest := ""
 	for _, k := range instance.Names(entry) {
 		if s, ok := entry[k].(string); ok && k != but && len(s) > len(longest) {
@@ -297,19 +309,13 @@ func message(entry map[string]any, but string) string {
 }
 
 // readMap reads a map of field to message or messages, also nested as the request is.
-func (s *search) readMap(at string, m map[string]any) Reading {
-	r := Reading{Where: at + "/*"}
+func (s *search) readMap(at, where string, m map[string]any) Reading {
+	r := Reading{Where: where + "/*"}
 	made := containers[level(instance.Last(at))]
 	kind, _ := m["type"].(string)
 	problem := at == "" && (m["title"] != nil || m["detail"] != nil || kind != "" && !strings.Contains(kind, " "))
 	s.collect(&r, at, nil, m, problem, 0)
-	known := 0
-	for _, f := range r.Fields {
-		if f.InRequest {
-			known++
-		}
-	}
-	if known == 0 && !made || known*2 < len(r.Fields) && !made {
+	if n := known(r.Fields); !made && (n == 0 || n*2 < len(r.Fields)) {
 		return Reading{}
 	}
 	return r
@@ -321,7 +327,7 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 	}
 	whole := !containers[level(instance.Last(at))] && isEnvelope(m)
 	for _, k := range instance.Names(m) {
-		if nesting == 0 && at == "" && standard[k] || len(r.Fields) > 500 {
+		if nesting == 0 && at == "" && standard[k] && (problem || whole) || len(r.Fields) > maxFields {
 			continue
 		}
 		here := append(append([]string(nil), path...), k)
@@ -355,31 +361,46 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 }
 
 // inParallel reads a list in a place where the request has one, with a map of
-// errors for each element: {"crew": [{}, {"rank": ["is unknown"]}]}.
+// errors, or a list of messages, for each element: {"crew": [{}, {"rank": ["is
+// unknown"]}]}, {"labels": [["may not be null"], {}]}.
 func (s *search) inParallel(r *Reading, at string, path []string, list []any, nesting int) bool {
 	if sent, ok := instance.Get(s.vocabulary.body, key(path)); !ok || instance.Type(sent) != "array" {
-		return false
-	}
-	found := false
-	for i, e := range list {
-		inner, ok := e.(map[string]any)
-		if !ok {
+		if sent, ok = instance.Get(s.vocabulary.control, key(path)); !ok || instance.Type(sent) != "array" {
 			return false
 		}
-		for name := range inner {
-			found = found || s.vocabulary.last[name]
-		}
-		if i > 500 {
-			break
+	}
+	found := false
+	for i, e := range list[:min(len(list), maxFields)] {
+		switch e := e.(type) {
+		case map[string]any:
+			for name := range e {
+				found = found || s.vocabulary.last[name] || s.vocabulary.Has(pathName(append(slices.Clone(path), strconv.Itoa(i), name))) || general[name]
+			}
+		case []any:
+			words, ok := messages(e)
+			if len(e) > 0 && (!ok || words == "") {
+				return false
+			}
+			found = found || ok
+		case nil:
+		default:
+			return false
 		}
 	}
 	if !found {
 		return false
 	}
-	for i, e := range list[:min(len(list), 500)] {
-		inner, _ := e.(map[string]any)
+	for i, e := range list[:min(len(list), maxFields)] {
 		index := strconv.Itoa(i)
-		s.collect(r, instance.Join(at, index), append(append([]string(nil), path...), index), inner, false, nesting+1)
+		here := append(append([]string(nil), path...), index)
+		switch e := e.(type) {
+		case map[string]any:
+			s.collect(r, instance.Join(at, index), here, e, false, nesting+1)
+		case []any:
+			if words, ok := messages(e); ok {
+				r.Fields = append(r.Fields, Named{Name: pathName(here), Message: words, At: instance.Join(at, index), InRequest: s.vocabulary.Has(pathName(here))})
+			}
+		}
 	}
 	return true
 }
@@ -425,48 +446,3 @@ func messages(v any) (string, bool) {
 	}
 	return "", false
 }
-
-// Mentions finds a text in the answer that has the field's name in it as a
-// word, for answers that say it only in a sentence.
-func Mentions(doc any, pointer string) (string, bool) {
-	name := instance.Last(pointer)
-	if isIndex(name) {
-		name = instance.Last(instance.Parent(pointer))
-	}
-	found := ""
-	nodes := 0
-	instance.Walk(doc, func(_ string, v any) bool {
-		nodes++
-		if s, ok := v.(string); ok && found == "" && hasWord(s, name) {
-			found = s
-		}
-		return nodes < maxNodes && found == ""
-	})
-	return found, found != ""
-}
-
-// hasWord reports whether a name is in a text as a word or as several, in any
-// spelling of it. A name inside another word does not count: id in INVALID.
-func hasWord(text, name string) bool {
-	name = strings.Join(wordsOf(level(name)), "")
-	words := wordsOf(strings.ToLower(text))
-	for i := range words {
-		joined := ""
-		for _, w := range words[i:] {
-			if joined += w; len(joined) >= len(name) {
-				break
-			}
-		}
-		if name != "" && joined == name {
-			return true
-		}
-	}
-	return false
-}
-
-func wordsOf(text string) []string {
-	return strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
-}
-
-// Speaks reports whether a message names the field in words.
-func (n Named) Speaks(pointer string) bool { return hasWord(n.Message, instance.Last(pointer)) }

@@ -54,12 +54,13 @@ type Vocabulary struct {
 	loose   map[string]bool // without indexes, spelling levelled
 	last    map[string]bool
 	body    any
+	control any
 }
 
 // NewVocabulary collects the fields of the request as sent, of its control, and
 // the flawed fields, which may be in neither.
 func NewVocabulary(sent, control any, flawed []string) *Vocabulary {
-	v := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, body: sent}
+	v := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, body: sent, control: control}
 	add := func(pointer string) {
 		if pointer == "" || v.exact[pointer] {
 			return
@@ -205,6 +206,69 @@ func dotted(text string) []string {
 		}
 	}
 	return out
+}
+
+// without is the rest of the name after a prefix; false where it does not begin so.
+func (n Name) without(prefix []string) (Name, bool) {
+	out := Name{Raw: n.Raw, Notation: n.Notation}
+	for _, r := range n.readings {
+		if len(r) > len(prefix) && slices.Equal(r[:len(prefix)], prefix) {
+			out.readings = append(out.readings, r[len(prefix):])
+		}
+	}
+	return out, len(out.readings) > 0
+}
+
+// fromOne is the name read as one that counts entries from 1.
+func (n Name) fromOne() Name {
+	out := Name{Raw: n.Raw, Notation: n.Notation}
+	for _, r := range n.readings {
+		r = slices.Clone(r)
+		for i, t := range r {
+			if k, err := strconv.ParseUint(t, 10, 32); err == nil && k > 0 {
+				r[i] = strconv.FormatUint(k-1, 10)
+			}
+		}
+		out.readings = append(out.readings, r)
+	}
+	return out
+}
+
+// translated is the name as a path into the request, where names begin with a
+// prefix or count from 1. One that does not begin so is left as it is.
+func (n Name) translated(prefix []string, fromOne bool) Name {
+	if rest, ok := n.without(prefix); ok && len(prefix) > 0 {
+		n = rest
+	}
+	if fromOne {
+		n = n.fromOne()
+	}
+	return n
+}
+
+// child is the name of a member of what the name names.
+func (n Name) child(member string) Name {
+	between := "."
+	if n.IsPointer() {
+		between = "/"
+	}
+	out := Name{Raw: strings.TrimSuffix(n.Raw, between) + between + member, Notation: n.Notation}
+	for _, r := range n.readings {
+		out.readings = append(out.readings, append(slices.Clone(r), member))
+	}
+	return out
+}
+
+// prefixOf is what the name has before the path of a field; nil where it does not
+// end with that path.
+func (n Name) prefixOf(target []string) []string {
+	var best []string
+	for _, r := range n.readings {
+		if at := len(r) - len(target); at > 0 && len(target) > 0 && slices.Equal(r[at:], target) && (best == nil || at < len(best)) {
+			best = r[:at]
+		}
+	}
+	return best
 }
 
 // IsPointer reports whether the name is written as a JSON Pointer.

@@ -10,9 +10,8 @@ import (
 	"obiter/internal/report"
 )
 
-// collector judges exchanges, arranges what is found, and keeps it. It is the one
-// way from an answer to a run file, whether the answer has just come or is read
-// from another run file. It is safe for concurrent use.
+// collector judges exchanges, arranges what is found, and keeps it, whether they
+// have just come or are read from a run file. It is safe for concurrent use.
 type collector struct {
 	judge  *judge.Run
 	report *report.Report
@@ -26,6 +25,13 @@ func newCollector(known *layout.Layout, w *record.Writer) *collector {
 	c := &collector{judge: judge.NewRun(known), report: report.New(), record: w}
 	c.report.Own = known.OwnMediaType()
 	return c
+}
+
+// successor is an empty one that knows what this one learned.
+func (c *collector) successor(known *layout.Layout, w *record.Writer) *collector {
+	out := newCollector(known, w)
+	out.judge = c.judge.Successor()
+	return out
 }
 
 func (c *collector) failed() bool {
@@ -60,11 +66,10 @@ func (c *collector) keep(write func(*record.Writer) error) {
 	}
 }
 
-// repeated takes in a rejected case that was sent twice, and reports whether the
-// answers agree.
-func (c *collector) repeated(r record.Repeat) (stable bool) {
+// repeated takes in a rejected case that was sent twice.
+func (c *collector) repeated(r record.Repeat) {
 	c.keep(func(w *record.Writer) error { return w.Repeat(r.Case, r.First, r.Second) })
-	return c.judge.Repeated(r.Case, r.First, r.Second)
+	c.judge.Repeated(r.Case, r.First, r.Second)
 }
 
 // closing takes in a control that was sent again after the flawed requests.
@@ -80,10 +85,12 @@ func (c *collector) state(s record.State) {
 }
 
 // end takes in what only the whole run shows.
-func (c *collector) end() {
+func (c *collector) end(keep bool) {
 	for _, f := range c.judge.Findings() {
 		c.report.AddRun(f)
-		c.keep(func(w *record.Writer) error { return w.Finding(f) })
+		if keep {
+			c.keep(func(w *record.Writer) error { return w.Finding(f) })
+		}
 	}
 	if learned, ok := c.judge.Learned(); ok {
 		c.report.Layout = &learned
@@ -91,15 +98,36 @@ func (c *collector) end() {
 }
 
 // Judge judges a run that was kept, and keeps what comes of it in another file,
-// w, where that is not nil. For the program that wrote the first file both hold
-// the same lines between the first and the last. It returns the error of reading,
-// which is a *record.FileError, or of keeping.
-func Judge(r *record.Reader, w *record.Writer) (*report.Report, error) {
+// w, where that is not nil. The run is read twice, from its beginning each time it
+// is opened: to learn how the API names fields, and to judge. A run that was judged
+// by the same program gives the same lines between the first and the last. The
+// error is one of reading, which is a *record.FileError, or of keeping.
+func Judge(open func() (*record.Reader, error), w *record.Writer) (*report.Report, error) {
+	r, err := open()
+	if err != nil {
+		return nil, err
+	}
 	c := newCollector(r.Head.Layout, w)
+	for res, err := range r.Results() {
+		if err != nil {
+			return c.report, err
+		}
+		c.judge.Learn(res.Exchange)
+	}
+	return c.report, c.again(open)
+}
+
+// again judges a run that was kept and learned from.
+func (c *collector) again(open func() (*record.Reader, error)) error {
+	r, err := open()
+	if err != nil {
+		return err
+	}
+	c.judge.Settle()
 	for l, err := range r.Lines() {
 		switch {
 		case err != nil:
-			return c.report, err
+			return err
 		case l.Result != nil:
 			e := l.Result.Exchange
 			c.result(e, c.judge.Case(e), func() {})
@@ -111,9 +139,9 @@ func Judge(r *record.Reader, w *record.Writer) (*report.Report, error) {
 			c.state(*l.State)
 		}
 		if c.err != nil {
-			return c.report, c.err
+			return c.err
 		}
 	}
-	c.end()
-	return c.report, c.err
+	c.end(true)
+	return c.err
 }

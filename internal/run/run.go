@@ -1,7 +1,8 @@
 // Package run carries a plan out: operation after operation the controls
 // first, one by one, then everything else with bounded concurrency; each answer
-// is judged where it arrives, recorded and reported. What holds all rooms
-// together is here, and nothing else.
+// is recorded where it arrives, and judged by what is known by then. When all
+// have come, the record is judged by what the whole run taught. What holds all
+// rooms together is here, and nothing else.
 package run
 
 import (
@@ -26,7 +27,11 @@ type Options struct {
 	// Redact takes out of an exchange what must not be kept, before it is judged:
 	// what is judged is what is kept. Nil: nothing is taken out.
 	Redact func(exchange.Exchange) exchange.Exchange
-	Record *record.Writer // keeps all exchanges; nil: nothing is kept
+	Record *record.Writer // keeps all exchanges as they come; nil: nothing is kept
+	// Reopen opens what Record keeps, to judge it when all answers have come, and
+	// Final keeps the run as it is judged then. Nil: it is judged as answers come.
+	Reopen func() (*record.Reader, error)
+	Final  *record.Writer
 	Layout *layout.Layout // how fields are named; nil: that is learned
 	// Own makes what an operation needs for itself, and gives the operation as it
 	// is planned then; undo takes that away. Nil: nothing is made.
@@ -34,6 +39,9 @@ type Options struct {
 	Alive    func(ctx context.Context) error             // reports why the service cannot be reached; nil: that is not asked
 	Progress func(done int)                              // after each case; may be nil
 	Finished func(op *plan.Operation, line *report.Line) // after each operation; may be nil
+	// Revised is told operations whose outcome is another one, by what the whole
+	// run taught, than it was when they were finished; may be nil.
+	Revised func(lines []*report.Line)
 }
 
 // Do carries out a plan. It returns what was found so far, and the error that
@@ -57,12 +65,42 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 		if opt.Finished != nil {
 			opt.Finished(op, line)
 		}
+		r.judge.Pause()
 	}
-	r.end()
 	if r.err != nil {
 		return r.report, r.err
 	}
-	return r.report, r.ended(ctx)
+	final, err := r.final()
+	if stopped := r.ended(ctx); stopped != nil {
+		err = stopped
+	}
+	return final, err
+}
+
+// final judges what was kept by what the whole run taught.
+func (r *runner) final() (*report.Report, error) {
+	if r.opt.Reopen == nil {
+		r.judge.Settle()
+		r.end(false)
+		return r.report, nil
+	}
+	c := r.successor(r.opt.Layout, r.opt.Final)
+	for _, l := range r.report.Lines {
+		c.report.Line(l.Operation)
+	}
+	if err := c.again(r.opt.Reopen); err != nil {
+		return c.report, err
+	}
+	var revised []*report.Line
+	for i, was := range r.report.Lines {
+		if is := c.report.Lines[i]; is.Passed != was.Passed || is.Failed != was.Failed || is.Unproven != was.Unproven {
+			revised = append(revised, is)
+		}
+	}
+	if len(revised) > 0 && r.opt.Revised != nil {
+		r.opt.Revised(revised)
+	}
+	return c.report, nil
 }
 
 // try tries one operation, on records of its own where it needs them.
@@ -204,7 +242,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 	if ctx.Err() != nil && !brokenOff(ctx, e) {
 		return false
 	}
-	j := o.judge.Case(e)
+	j := o.judge.Take(e)
 	// A busy machine is slow once; what is slow every time is the service.
 	for range slowTries {
 		if !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code == "slow-rejection" }) {
@@ -245,9 +283,10 @@ func (o *operation) again(ctx context.Context) {
 	for i := range min(sample, len(o.rejected)) {
 		first := o.rejected[i*len(o.rejected)/sample]
 		second := o.send(ctx, first.planned, nil)
-		if ctx.Err() != nil || !o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: second.Response}) {
+		if ctx.Err() != nil {
 			return
 		}
+		o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: second.Response})
 	}
 }
 

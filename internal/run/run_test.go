@@ -32,7 +32,7 @@ func trial(t testing.TB, depth flaw.Depth, faults ...string) *report.Report {
 	}
 	server := httptest.NewServer(office)
 	defer server.Close()
-	rep, err := against(t, context.Background(), server.URL, depth, func(record.Result) error { return nil })
+	rep, _, err := tried(t, context.Background(), server.URL, depth, func(record.Result) error { return nil }, func(e exchange.Exchange) exchange.Exchange { return e })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,50 +41,60 @@ func trial(t testing.TB, depth flaw.Depth, faults ...string) *report.Report {
 
 func against(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error) (*report.Report, error) {
 	t.Helper()
-	return changed(t, ctx, address, depth, keep, func(exchange.Exchange) exchange.Exchange { return exchange.Exchange{} })
+	return changed(t, ctx, address, depth, keep, func(e exchange.Exchange) exchange.Exchange { return e })
 }
 
-// changed is against with exchanges that are not as they were: as change makes
-// them, or as they are where it gives nothing.
+// changed is against with exchanges as change makes them.
 func changed(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error, change func(exchange.Exchange) exchange.Exchange) (*report.Report, error) {
 	t.Helper()
+	rep, kept, err := tried(t, ctx, address, depth, keep, change)
+	if err == nil {
+		judgedAgain(t, kept, rep)
+	}
+	return rep, err
+}
+
+// tried carries out a plan, and gives what is found and the file that is kept.
+func tried(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error, change func(exchange.Exchange) exchange.Exchange) (*report.Report, []byte, error) {
+	t.Helper()
 	p, s := harbourPlan(t, address, depth)
-	var file bytes.Buffer
+	var file, kept bytes.Buffer
 	w, err := record.NewWriter(io.MultiWriter(&lines{keep: keep}, &file), record.Head{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	rep, err := run.Do(ctx, p, run.Options{Parallel: 8, Record: w, Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
-		e := sending(s)(ctx, c)
-		if other := change(e); other.ID != "" {
-			return other
-		}
-		return e
-	}})
-	if err == nil {
-		judgedAgain(t, file.Bytes(), rep)
+	final, err := record.NewWriter(&kept, record.Head{})
+	if err != nil {
+		t.Fatal(err)
 	}
-	return rep, err
+	reopen := func() (*record.Reader, error) { return record.NewReader(bytes.NewReader(file.Bytes())) }
+	rep, err := run.Do(ctx, p, run.Options{Parallel: 8, Record: w, Reopen: reopen, Final: final, Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
+		return change(sending(s)(ctx, c))
+	}})
+	return rep, kept.Bytes(), err
+}
+
+// judgeAll judges a run file, and gives what is found and the file that is kept.
+func judgeAll(t testing.TB, file []byte) (*report.Report, []byte) {
+	t.Helper()
+	var kept bytes.Buffer
+	w, err := record.NewWriter(&kept, record.Head{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rep, err := run.Judge(func() (*record.Reader, error) { return record.NewReader(bytes.NewReader(file)) }, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return rep, kept.Bytes()
 }
 
 // judgedAgain judges a run file again: the same bytes come out, and the same is found.
 func judgedAgain(t testing.TB, file []byte, first *report.Report) {
 	t.Helper()
-	r, err := record.NewReader(bytes.NewReader(file))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var again bytes.Buffer
-	w, err := record.NewWriter(&again, r.Head)
-	if err != nil {
-		t.Fatal(err)
-	}
-	rep, err := run.Judge(r, w)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if !bytes.Equal(file, again.Bytes()) {
-		was, is := bytes.Split(file, []byte("\n")), bytes.Split(again.Bytes(), []byte("\n"))
+	rep, again := judgeAll(t, file)
+	if !bytes.Equal(file, again) {
+		was, is := bytes.Split(file, []byte("\n")), bytes.Split(again, []byte("\n"))
 		for i := range min(len(was), len(is)) {
 			if !bytes.Equal(was[i], is[i]) {
 				t.Errorf("judged again, line %d differs:\n%.1500s\n%.1500s", i+1, was[i], is[i])

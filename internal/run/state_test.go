@@ -224,7 +224,7 @@ func TestABusyMachineIsNotAccused(t *testing.T) {
 	var times atomic.Int32
 	rep, err := changed(t, context.Background(), server.URL, flaw.Quick, func(record.Result) error { return nil }, func(e exchange.Exchange) exchange.Exchange {
 		if e.ID != "8ee05503b8" || times.Add(1) > 1 {
-			return exchange.Exchange{}
+			return e
 		}
 		e.Response.Took = 1200 * time.Millisecond
 		return e

@@ -1,6 +1,7 @@
 package trial
 
 import (
+	"bufio"
 	"errors"
 	"io"
 	"os"
@@ -9,32 +10,81 @@ import (
 	"obiter/internal/record"
 )
 
-// files are where a run is kept.
+// files are where a run is kept: the answers as they come in the first, and, when
+// the run is judged by what all of them taught, all of it in all of them.
 type files struct {
-	record *record.Writer
-	open   []*os.File
+	record, final *record.Writer
+	raw           *os.File      // of the answers as they come
+	kept          *os.File      // takes the place of raw in the end; nil: nothing does
+	all           *bufio.Writer // what final writes to
+	open          []*os.File
 }
 
 // open makes the files and writes the first line. A folder that is made for them
 // ignores itself in git.
 func (t *trial) open() (*files, error) {
 	out := &files{}
+	head := t.opt.Head
+	head.Description, head.At, head.Seed, head.Layout = t.opt.Document.Name, t.opt.Base.String(), t.opt.Plan.Seed, t.layout()
 	var writers []io.Writer
-	for _, name := range t.opt.Files {
+	for i, name := range t.opt.Files {
 		f, err := create(name)
+		if err == nil {
+			out.open = append(out.open, f)
+		}
+		if i == 0 && err == nil {
+			out.raw = f
+			f, err = create(name + ".new")
+			out.kept, out.open = f, append(out.open, f)
+		}
 		if err != nil {
 			return nil, errors.Join(&FileError{name, err}, out.closeAll())
 		}
-		out.open, writers = append(out.open, f), append(writers, f)
+		writers = append(writers, f)
+	}
+	var err error
+	if out.raw == nil {
+		if out.raw, err = os.CreateTemp("", "obiter-*.ndjson"); err != nil {
+			return nil, &FileError{os.TempDir(), cause(err)}
+		}
+		out.open = append(out.open, out.raw)
 	}
 	if t.opt.Copy != nil {
 		writers = append(writers, t.opt.Copy)
 	}
-	head := t.opt.Head
-	head.Description, head.At, head.Seed, head.Layout = t.opt.Document.Name, t.opt.Base.String(), t.opt.Plan.Seed, t.layout()
+	if out.record, err = record.NewWriter(t.opt.Secrets.Writer(out.raw), head); err != nil {
+		return nil, errors.Join(err, out.closeAll())
+	}
+	out.all = bufio.NewWriterSize(io.MultiWriter(writers...), 64<<10)
+	if out.final, err = record.NewWriter(out.all, head); err != nil {
+		return nil, errors.Join(err, out.closeAll())
+	}
+	return out, nil
+}
+
+// reopen reads the answers that were kept.
+func (f *files) reopen() (*record.Reader, error) {
+	if _, err := f.raw.Seek(0, io.SeekStart); err != nil {
+		return nil, cause(err)
+	}
+	return record.NewReader(f.raw)
+}
+
+// close writes the last line and closes the files. Where the run could not be
+// judged, what was kept as answers came stays.
+func (f *files) close(totals record.Totals, judged bool) error {
 	var err error
-	out.record, err = record.NewWriter(t.opt.Secrets.Writer(io.MultiWriter(writers...)), head)
-	return out, err
+	if judged {
+		err = errors.Join(f.final.Close(totals), f.all.Flush())
+	}
+	err = errors.Join(err, f.closeAll())
+	switch {
+	case f.kept == nil:
+		return errors.Join(err, cause(os.Remove(f.raw.Name())))
+	case !judged || err != nil:
+		return errors.Join(err, cause(os.Remove(f.kept.Name())))
+	}
+	return cause(os.Rename(f.kept.Name(), f.raw.Name()))
 }
 
 // RunFolder is where the last run is kept; it is made where it is missing.
@@ -71,9 +121,4 @@ func (f *files) closeAll() error {
 		errs = append(errs, file.Close())
 	}
 	return errors.Join(errs...)
-}
-
-// close writes the last line and closes the files.
-func (f *files) close(totals record.Totals) error {
-	return errors.Join(f.record.Close(totals), f.closeAll())
 }

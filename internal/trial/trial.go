@@ -42,7 +42,7 @@ type Options struct {
 	Secrets  *secret.Set  // what nothing is written with; may be nil
 	Head     record.Head  // of the run file; the trial adds what it knows
 	Files    []string     // where the run is kept; may be empty
-	Copy     io.Writer    // takes the run file as it is written; may be nil
+	Copy     io.Writer    // takes the run file, too; may be nil
 }
 
 // Events are told as they happen, by one goroutine at a time. Each may be nil.
@@ -51,6 +51,7 @@ type Events struct {
 	Warning    func(text string)                           // something could not be made, and what follows
 	Progress   func(done int)                              // after each case
 	Finished   func(op *plan.Operation, line *report.Line) // after each operation
+	Revised    func(lines []*report.Line)                  // in the end: operations whose outcome is not what it was when they were finished
 	LeftBehind func(text string)                           // a record that could not be taken away
 }
 
@@ -149,14 +150,15 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Redact: t.opt.Secrets.Exchange,
-		Record: files.record, Layout: t.layout(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) }, Progress: t.events.Progress, Finished: t.events.Finished,
+		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) },
+		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
 	})
 	t.out.Report = rep
 	totals := rep.Totals()
 	totals.Layout = rep.Layout
 	var gone *run.GoneError
 	totals.Interrupted = errors.Is(err, context.Canceled) || errors.As(err, &gone)
-	if e := files.close(totals); e != nil && err == nil {
+	if e := files.close(totals, err == nil || totals.Interrupted); e != nil && err == nil {
 		err = e
 	}
 	return err

@@ -1,0 +1,47 @@
+package judge
+
+import (
+	"obiter/internal/exchange"
+	"obiter/internal/layout"
+	"obiter/internal/problem"
+)
+
+// look is an answer with what is read out of it, once for all who judge it.
+type look struct {
+	c          exchange.Case
+	a          exchange.Answer
+	doc        problem.Document
+	departures []problem.Departure
+	vocabulary *layout.Vocabulary // made when first needed
+	found      []layout.Reading
+}
+
+func lookAt(c exchange.Case, a exchange.Answer) *look {
+	l := &look{c: c, a: a}
+	l.doc, l.departures = problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	return l
+}
+
+// words are the fields that the request could be blamed for.
+func (l *look) words() *layout.Vocabulary {
+	if l.vocabulary == nil {
+		l.vocabulary = layout.NewVocabulary(l.c.Body, l.c.Control, pointers(l.c))
+	}
+	return l.vocabulary
+}
+
+// places are those of the answer that may name fields.
+func (l *look) places() []layout.Reading {
+	if l.found == nil {
+		l.found = layout.Places(l.doc.Value, l.words())
+	}
+	return l.found
+}
+
+// reading is what the answer says of fields, by what is known.
+func (l *look) reading(ctx Context) layout.Reading {
+	if k := ctx.Layout; k != nil && !k.Learned {
+		return layout.ReadAs(l.doc.Value, *k, l.words())
+	}
+	return ctx.Knowledge.Choose(l.places(), l.c.Operation, l.words())
+}
