@@ -104,16 +104,39 @@ func (a *app) learned(rep *report.Report) {
 	if rep.Own != "" {
 		fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap("Rejections are "+rep.Own+" by configuration, and are not measured against RFC 9457.", 0))
 	}
-	l := rep.Layout
-	if l == nil || l.Of == 0 {
-		return
+	if l := rep.Layout; l != nil {
+		fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap(clean(taught(*l)), 0))
 	}
-	others := ""
-	if n := l.Of - l.Answers; n > 0 {
-		others = fmt.Sprintf("; %s in another way, or not at all", number(n))
+}
+
+// taught says in a sentence or two how an API names fields.
+func taught(l judge.Layout) string {
+	had := "the " + plural(l.Of, "rejection") + " that had to name one"
+	switch {
+	case l.Answers == 0 && l.Sentences > 0:
+		return fmt.Sprintf("This API names fields only inside sentences (in %s of %s).", number(l.Sentences), had)
+	case l.Answers == 0:
+		return "No answer has a place that names the field which was wrong, of " + had + "."
 	}
-	fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap(fmt.Sprintf("Fields are named at %s, as %s, in %s of the %s that had to name one%s.",
-		judge.ShownWhere(l.Where), judge.NotationWords(l.Notation), number(l.Answers), plural(l.Of, "rejection"), others), 0))
+	text := fmt.Sprintf("Fields are named at %s, as %s, in %s of %s.", judge.ShownWhere(l.Where), judge.NotationWords(l.Notation), number(l.Answers), had)
+	var others []string
+	rest := l.Of - l.Answers - l.Sentences - l.Silent
+	for _, w := range l.Others[:min(2, len(l.Others))] {
+		others = append(others, fmt.Sprintf("%s at %s, as %s", number(w.Answers), judge.ShownWhere(w.Where), judge.NotationWords(w.Notation)))
+		rest -= w.Answers
+	}
+	for _, p := range []struct {
+		count int
+		words string
+	}{{rest, "in another way"}, {l.Sentences, "only inside sentences"}, {l.Silent, "not at all"}} {
+		if p.count > 0 {
+			others = append(others, number(p.count)+" "+p.words)
+		}
+	}
+	if len(others) > 0 {
+		text += " Otherwise: " + strings.Join(others, "; ") + "."
+	}
+	return text
 }
 
 func caseList(e *report.Entry) string {

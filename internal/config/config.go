@@ -5,6 +5,7 @@
 package config
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -34,13 +35,16 @@ type Config struct {
 	env  func(string) (string, bool)
 }
 
-// Errors is how the API names fields: JSON Pointers to the list in an answer, and
-// in an entry of it to the field's name and the message; and how the name is
-// written, empty for any way.
+// Errors is how the API names fields. In, a JSON Pointer into an answer, is where
+// what Kind says is: a list of entries, one object, or a map with names for keys.
+// Field and Message are pointers into an entry or the object.
 type Errors struct {
-	List, Field, Message, Notation string
-	MediaType                      string // of rejections that are no problem documents on purpose; may be empty
-	Learned                        bool   // only the media type is given
+	Kind, In, Field, Message string
+	Notation                 string
+	Prefix                   string // JSON Pointer that names begin with and that is not in the request
+	FromOne                  bool   // entries of lists are counted from 1
+	MediaType                string // of rejections that are no problem documents on purpose; may be empty
+	Learned                  bool   // only the media type is given
 }
 
 // Operation is what the file says of one operation.
@@ -109,7 +113,7 @@ func (c *Config) layout(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
-	if err := r.known("/errors", object, "list", "field", "message", "notation", "media_type"); err != nil {
+	if err := r.known("/errors", object, "list", "object", "map", "field", "message", "notation", "prefix", "first_index", "media_type"); err != nil {
 		return err
 	}
 	c.Errors = &Errors{}
@@ -124,24 +128,8 @@ func (c *Config) layout(r reader, top map[string]any) error {
 		c.Errors.MediaType = exchange.MediaTypeOf(text)
 		c.Errors.Learned = len(object) == 1
 	}
-	for _, m := range []struct {
-		key    string
-		into   *string
-		needed bool
-	}{{"list", &c.Errors.List, true}, {"field", &c.Errors.Field, true}, {"message", &c.Errors.Message, false}} {
-		v, has := object[m.key]
-		if !has && m.needed && !c.Errors.Learned {
-			return r.tree.Fail("/errors", "for example errors: { list: /errors, field: /pointer, message: /detail }", "the layout has no %s", m.key)
-		}
-		if !has {
-			continue
-		}
-		at := "/errors/" + m.key
-		text, err := r.text(at, v)
-		if err == nil {
-			err = r.pointer(at, text)
-		}
-		if *m.into = text; err != nil {
+	if !c.Errors.Learned {
+		if err := c.place(r, object); err != nil {
 			return err
 		}
 	}
@@ -154,11 +142,57 @@ func (c *Config) layout(r reader, top map[string]any) error {
 			return err
 		}
 	}
+	if v, has := object["first_index"]; has {
+		n, _ := v.(json.Number)
+		if n != "0" && n != "1" {
+			return r.tree.Fail("/errors/first_index", "use 0 or 1", "the first entry of a list has no such number")
+		}
+		c.Errors.FromOne = n == "1"
+	}
+	return nil
+}
+
+// place reads where fields are named.
+func (c *Config) place(r reader, object map[string]any) error {
+	for _, kind := range []string{"list", "object", "map"} {
+		if _, has := object[kind]; !has {
+			continue
+		}
+		if c.Errors.Kind != "" {
+			return r.tree.Fail("/errors/"+kind, "give one of the two", "the layout has %s: and %s:", c.Errors.Kind, kind)
+		}
+		c.Errors.Kind = kind
+	}
+	if c.Errors.Kind == "" {
+		return r.tree.Fail("/errors", "for example errors: { list: /errors, field: /pointer, message: /detail }; or object: with field:, or map:", "the layout has no list, no object and no map")
+	}
+	if _, has := object["field"]; !has && c.Errors.Kind != "map" {
+		return r.tree.Fail("/errors", "for example errors: { "+c.Errors.Kind+": /errors, field: /pointer, message: /detail }", "the layout has no field")
+	}
+	for _, key := range []string{"field", "message"} {
+		if _, has := object[key]; has && c.Errors.Kind == "map" {
+			return r.tree.Fail("/errors/"+key, "leave it out: the keys of a map are the names, and its values the messages", "a map has no %s", key)
+		}
+	}
+	for key, into := range map[string]*string{c.Errors.Kind: &c.Errors.In, "field": &c.Errors.Field, "message": &c.Errors.Message, "prefix": &c.Errors.Prefix} {
+		v, has := object[key]
+		if !has {
+			continue
+		}
+		at := "/errors/" + key
+		text, err := r.text(at, v)
+		if err == nil && (text != "" || key != c.Errors.Kind) { // the answer itself may be the map
+			err = r.pointer(at, text)
+		}
+		if *into = text; err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
 // notations are the ways in which a field's name can be written.
-var notations = []string{"pointer", "pointer-fragment", "dotted", "bracketed", "name"}
+var notations = []string{"pointer", "pointer-fragment", "dotted", "bracketed", "segments", "name"}
 
 func (c *Config) headers(r reader, top map[string]any) error {
 	v, has := top["headers"]

@@ -61,9 +61,19 @@ func TestALayoutMayBeTheMediaTypeAlone(t *testing.T) {
 		"errors: { list: /errors, field: /pointer }":                               `{ false}`,
 		"errors: { media_type: application/json, list: /errors }":                  "the layout has no field",
 		"errors: { media_type: application/json, notation: dotted }":               "the layout has no list",
-		"errors: { media_type: json }":                                             `"json" is not a media type`,
-		"errors: { media_type: 5 }":                                                "media_type",
-		"errors: {}":                                                               "the layout has no list",
+		"errors: { map: '' }": `{ false}`,
+		"errors: { map: /errors, first_index: 1, prefix: /data }": `{ false}`,
+		"errors: { object: /error, field: /param }":               `{ false}`,
+		"errors: { object: '', field: /param }":                   `{ false}`,
+		"errors: { object: /error }":                              "the layout has no field",
+		"errors: { object: /error, list: /errors, field: /a }":    "the layout has list: and object:",
+		"errors: { map: /errors, field: /a }":                     "a map has no field",
+		"errors: { map: /errors, first_index: 2 }":                "the first entry of a list has no such number",
+		"errors: { list: /errors, field: /a, prefix: data }":      `"data" is not a JSON Pointer`,
+		"errors: { list: /errors, field: '' }":                    "is not a JSON Pointer",
+		"errors: { media_type: json }":                            `"json" is not a media type`,
+		"errors: { media_type: 5 }":                               "media_type",
+		"errors: {}":                                              "the layout has no list",
 	} {
 		c, err := Read("obiter.yaml", []byte(src), env)
 		got := fmt.Sprint(err)

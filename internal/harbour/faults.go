@@ -59,6 +59,7 @@ var Faults = []Fault{
 	{"index-missing", bookBerth, "broken-pointer", "errors inside lists lack the index", false, nil},
 	{"parent-named", replaceBooking, "vague-field", "the object is named and not the field in it", true, nil},
 	{"other-spelling", createVessel, "broken-pointer", "fields are named in another spelling", false, nil},
+	{"paths-prefixed", createVessel, "foreign-path", "names of fields begin with the name of the record", false, nil},
 	{"no-pointers", bookBerth, "broken-pointer", "what is called pointer is not one", false, []string{"odd-layout"}},
 	{"maximum-exclusive", createVessel, "edge-rejected", "the largest number allowed is refused", true, nil},
 	{"bytes-counted", replaceBooking, "edge-rejected", "lengths are counted in bytes", true, nil},

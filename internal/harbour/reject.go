@@ -143,6 +143,9 @@ func (o *Office) misname(e endpoint, errors []fieldError) []fieldError {
 	if o.has(e, "index-shifted") {
 		each(func(p string) string { return index.ReplaceAllString(p, "/0") })
 	}
+	if o.has(e, "paths-prefixed") {
+		each(func(p string) string { return "/vessel" + p })
+	}
 	if o.has(e, "parent-named") {
 		each(func(p string) string {
 			if strings.HasPrefix(p, "/cargo/") {

@@ -24,6 +24,9 @@ type Fingerprint struct {
 	Notation layout.Notation // how
 	Asked    bool            // a field had to be named
 	Named    bool            // and was, rightly
+	Sentence bool            // it was only inside a sentence
+	Nothing  bool            // no field was named in any way
+	Foreign  string          // how names differ from paths into the request, all alike; "" where they do not
 	Right    bool            // the status is one of those expected
 	Status   int
 	Usual    bool // it has the media type that rejections should have
@@ -49,12 +52,17 @@ func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fing
 	return t
 }
 
-func (t *Fingerprint) fields(c exchange.Case, ctx Context, r layout.Reading, found []Finding) {
+func (t *Fingerprint) fields(c exchange.Case, ctx Context, doc problem.Document, r layout.Reading, found []Finding) {
 	t.Asked = true
 	if r.Where == "/*" && t.Members != nil { // the fields themselves, which differ from request to request
 		t.Members = []string{fieldsAtTop}
 	}
-	if len(r.Fields) == 0 || len(c.Flaws) != 1 {
+	if len(c.Flaws) != 1 {
+		return
+	}
+	if namesNothing(c, r) {
+		_, t.Sentence = layout.Mentions(doc.Value, c.Flaws[0].Pointer)
+		t.Nothing = !t.Sentence
 		return
 	}
 	t.Named = !slices.ContainsFunc(found, func(f Finding) bool { return f.Severity == Error })
@@ -64,7 +72,20 @@ func (t *Fingerprint) fields(c exchange.Case, ctx Context, r layout.Reading, fou
 	}
 	if ctx.Knowledge.Agrees(r.Where) {
 		t.Where, t.Notation = r.Where, family(r.Fields[named].Name.Notation)
+		t.Foreign = foreign(ctx.Knowledge, r.Where, c.Operation)
 	}
+}
+
+// foreign says in what all names at a place differ from paths into the request.
+func foreign(k *layout.Knowledge, where, operation string) string {
+	var said []string
+	if prefix := k.Prefix(where, operation); prefix != "" {
+		said = append(said, fmt.Sprintf("begin with %s, which is not in the request", prefix))
+	}
+	if k.FromOne(where) {
+		said = append(said, "count the entries of lists from 1")
+	}
+	return strings.Join(said, " and ")
 }
 
 func (t *Fingerprint) atTop() bool { return slices.Equal(t.Members, []string{fieldsAtTop}) }
@@ -93,10 +114,21 @@ type RunFinding struct {
 
 // Layout is how an API names fields, as learned from its answers.
 type Layout struct {
-	Where    string `json:"where"`    // a JSON Pointer with * for each index or name
+	Where    string `json:"where"`    // a JSON Pointer with * for each index or name; empty: no place names fields
 	Notation string `json:"notation"` // pointer, pointer-fragment, dotted, segments
 	Answers  int    `json:"answers"`  // that have it
 	Of       int    `json:"of"`       // that had to name one field
+
+	Others    []Way `json:"others,omitempty"`    // how some name them in addition, the most usual first
+	Sentences int   `json:"sentences,omitempty"` // how many name the field only inside a sentence
+	Silent    int   `json:"silent,omitempty"`    // and not at all
+}
+
+// Way is one way to name fields.
+type Way struct {
+	Where    string `json:"where"`
+	Notation string `json:"notation"`
+	Answers  int    `json:"answers"`
 }
 
 // consistency collects what rejections have in common. Its size grows with what
@@ -107,7 +139,9 @@ type consistency struct {
 	statuses map[string]*tally // by class, then status
 	types    map[string]*tally // by type, then title or status
 	titles   map[string]*tally // by title, then type
-	asked    int
+	foreign  map[string]*tally // by place, then how names differ from paths
+
+	asked, sentences, silent int
 }
 
 // tally counts what was seen under one key.
@@ -130,7 +164,7 @@ type sight struct {
 const maxWays = 200
 
 func newConsistency() *consistency {
-	return &consistency{forms: map[string]*tally{}, wheres: map[string]*tally{}, statuses: map[string]*tally{}, types: map[string]*tally{}, titles: map[string]*tally{}}
+	return &consistency{forms: map[string]*tally{}, wheres: map[string]*tally{}, statuses: map[string]*tally{}, types: map[string]*tally{}, titles: map[string]*tally{}, foreign: map[string]*tally{}}
 }
 
 // tallied counts a way under a key.
@@ -190,6 +224,15 @@ func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
 	}
 	if rule.Of(c.Flaws[0]).Parent != rule.Right {
 		w.asked++
+		switch {
+		case t.Sentence:
+			w.sentences++
+		case t.Nothing:
+			w.silent++
+		}
+	}
+	if t.Foreign != "" {
+		tallied(w.foreign, t.Where, t.Foreign, c, t)
 	}
 	if t.Where != "" && rule.Of(c.Flaws[0]).Parent != rule.Right { // such rules may be told in a member of their own
 		tallied(w.wheres, c.Flaws[0].In, t.Where+" "+string(t.Notation), c, t)
@@ -223,28 +266,27 @@ func (t *tally) others(but *sight) []*sight {
 // rest is odd.
 func (t *tally) usual(s *sight) bool { return s.count >= 5 && s.count*5 >= t.total*3 }
 
-// learned is the layout that most answers have; false if there is none.
+// learned is the layout that most answers have; false where none had to name a field.
 func (w *consistency) learned() (Layout, bool) {
-	t := w.wheres["body"]
-	for _, in := range slices.Sorted(maps.Keys(w.wheres)) {
-		if t == nil {
-			t = w.wheres[in]
-		}
-	}
-	if t == nil {
-		return Layout{}, false
-	}
-	best := t.most()
-	where := best.about.Where
-	n := 0
+	counts := map[Way]int{}
 	for _, t := range w.wheres {
 		for _, s := range t.seen {
-			if s.about.Where == where && s.about.Notation == best.about.Notation {
-				n += s.count
-			}
+			counts[Way{Where: s.about.Where, Notation: string(s.about.Notation)}] += s.count
 		}
 	}
-	return Layout{where, string(best.about.Notation), n, w.asked}, true
+	ways := slices.SortedFunc(maps.Keys(counts), func(a, b Way) int {
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a.Where, b.Where), cmp.Compare(a.Notation, b.Notation))
+	})
+	out := Layout{Of: w.asked, Sentences: w.sentences, Silent: w.silent}
+	for i, way := range ways {
+		if i == 0 {
+			out.Where, out.Notation, out.Answers = way.Where, way.Notation, counts[way]
+			continue
+		}
+		way.Answers = counts[way]
+		out.Others = append(out.Others, way)
+	}
+	return out, w.asked > 0
 }
 
 // findings lists what the run as a whole shows, each at its first case.
@@ -259,6 +301,11 @@ func (w *consistency) findings() []RunFinding {
 	}
 	w.oddForms(add)
 	w.oddPlaces(add)
+	for _, where := range slices.Sorted(maps.Keys(w.foreign)) {
+		for _, s := range w.foreign[where].others(nil) {
+			add(s, "foreign-path", fmt.Sprintf("the names of fields at %s %s: %s", ShownWhere(where), s.about.Foreign, places(s)))
+		}
+	}
 	w.oddStatuses(add)
 	w.drift(add)
 	slices.SortStableFunc(out, byPlan)

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -108,7 +109,7 @@ func TestTheLayoutIsLearned(t *testing.T) {
 	list := append(times(12, name, answer(422, "application/json", `{"probleme":[{"wo":"crew[1].rank","was":"unbekannt"}]}`)), times(3, name, answer(422, "application/json", `{"probleme":[]}`))...)
 	w, _ := whole(t, list)
 	l, ok := w.learned()
-	if want := (Layout{"/probleme/*/wo", "dotted", 12, 15}); !ok || l != want {
+	if want := (Layout{Where: "/probleme/*/wo", Notation: "dotted", Answers: 12, Of: 15, Silent: 3}); !ok || !reflect.DeepEqual(l, want) {
 		t.Errorf("%+v, want %+v", l, want)
 	}
 	if s := ShownWhere(l.Where); s != "probleme[*].wo" || ShownWhere("/*") != "the top" {

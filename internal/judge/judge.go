@@ -400,7 +400,7 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 		blamed := blame(c, ctx, doc, reading)
 		found = append(found, blamed...)
 		found = append(found, wrongWords(c, a, reading)...)
-		print.fields(c, ctx, reading, blamed)
+		print.fields(c, ctx, doc, reading, blamed)
 	}
 	if c.Expect.Says != "" && right && !asksForField(c, a.Status) {
 		found = append(found, wrongWords(c, a, layout.Reading{})...)
@@ -458,11 +458,14 @@ func wrongWords(c exchange.Case, a exchange.Answer, reading layout.Reading) []Fi
 }
 
 // otherwise finds a name that is written in another way than the configuration
-// says. A name without a path looks the same dotted and in brackets.
+// says. A name without a path looks the same dotted and in brackets, and one with
+// a path but no index is dotted in either.
 func otherwise(r layout.Reading, want layout.Notation) []Finding {
 	for _, n := range r.Fields {
-		plain := n.Name.Notation == layout.Plain && (want == layout.Dotted || want == layout.Bracketed)
-		if want != "" && n.Name.Notation != want && !plain {
+		is := n.Name.Notation
+		plain := is == layout.Plain && (want == layout.Dotted || want == layout.Bracketed || want == layout.Segments)
+		dotted := is == layout.Dotted && want == layout.Bracketed && !n.Name.Indexed()
+		if want != "" && is != want && !plain && !dotted {
 			return []Finding{finding("odd-layout", "", n.At, fmt.Sprintf("the name %q is not written as the configuration says (%s)", n.Name.Raw, want))}
 		}
 	}

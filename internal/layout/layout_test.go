@@ -168,3 +168,78 @@ func TestAKnownLayoutIsTakenAtItsWord(t *testing.T) {
 		}
 	}
 }
+
+// TestConfiguredLayouts has an answer for each kind, as found in the wild.
+func TestConfiguredLayouts(t *testing.T) {
+	for _, c := range []struct {
+		name, answer string
+		k            Layout
+		want         string
+	}{
+		{"one object", `{"error":{"param":"crew[0][name]","code":"short","message":"is too short"}}`, Layout{Kind: Object, List: "/error", Field: "/param"}, "/crew/0/name=is too short"},
+		{"the answer itself", `{"at":"name","says":"is too short"}`, Layout{Kind: Object, Field: "/at", Message: "/says"}, "/name=is too short"},
+		{"a map", `{"errors":{"crew.0.name":["short"],"nope":["x"]}}`, Layout{Kind: Map, List: "/errors"}, "/crew/0/name=short; /nope=x"},
+		{"a map at the top", `{"name":["short"],"crew":[{},{"name":["long"]}]}`, Layout{Kind: Map}, "/crew/1/name=long; /name=short"},
+		{"nested maps", `{"errors":{"cargo":{"weight_t":["low"],"non_field_errors":["odd"]}}}`, Layout{Kind: Map, List: "/errors"}, "/cargo=odd; /cargo/weight_t=low"},
+		{"a prefix", `{"errors":[{"source":{"pointer":"/data/attributes/name"},"detail":"short"}]}`, Layout{List: "/errors", Field: "/source/pointer", Prefix: "/data/attributes"}, "/name=short"},
+		{"indexes from one", `{"errors":[{"field":"crew[1].name","message":"short"}]}`, Layout{List: "/errors", Field: "/field", OneBased: true}, "/crew/0/name=short"},
+		{"nothing of the kind", `{"errors":"none"}`, Layout{Kind: Map, List: "/errors"}, ""},
+	} {
+		doc, err := instance.Decode([]byte(c.answer))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, f := range ReadAs(doc, c.k, vocabulary(t)).Fields {
+			got = append(got, key(f.Name.readings[len(f.Name.readings)-1])+"="+f.Message)
+		}
+		if s := strings.Join(got, "; "); s != c.want {
+			t.Errorf("%s: %q, want %q", c.name, s, c.want)
+		}
+	}
+}
+
+// taught is what is learned from answers to flaws of these fields, one each.
+func taught(t *testing.T, answers map[string][]string) *Knowledge {
+	t.Helper()
+	s := NewStudy()
+	for pointer, list := range answers {
+		for _, text := range list {
+			doc, err := instance.Decode([]byte(text))
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.Add(Lesson{Operation: "POST /vessels", In: "body", Pointer: pointer, Places: Places(doc, vocabulary(t)),
+				Tells: func(n Named) bool { fits := n.Name.Fits(pointer); return fits != None && fits != Root }})
+		}
+	}
+	return s.Learned()
+}
+
+// TestWhatIsLearned holds what decides where names stand, and what names nothing.
+func TestWhatIsLearned(t *testing.T) {
+	envelope := func(field string) []string {
+		one := `{"name":"BadRequest","type":"invalid","hint":"` + field + `"}`
+		return []string{one, one, one}
+	}
+	k := taught(t, map[string][]string{"/name": envelope("name"), "/type": envelope("type"), "/length_m": envelope("length_m"), "/title": envelope("title")})
+	doc, _ := instance.Decode([]byte(envelope("length_m")[0]))
+	if r := k.Choose(Places(doc, vocabulary(t)), "POST /vessels", vocabulary(t)); r.Where != "/hint" || len(r.Fields) != 1 || r.Fields[0].Name.Path() != "/length_m" {
+		t.Errorf("a member of its own words: %+v", r)
+	}
+	if !k.Agrees("/hint") || k.Agrees("/name") {
+		t.Errorf("%+v", k.habits)
+	}
+	nowhere := func() []string {
+		one := `{"errors":[{"path":"payload","message":"no"}]}`
+		return []string{one, one, one}
+	}
+	k = taught(t, map[string][]string{"/name": nowhere(), "/type": nowhere(), "/length_m": nowhere()})
+	doc, _ = instance.Decode([]byte(nowhere()[0]))
+	if r := k.Choose(Places(doc, vocabulary(t)), "POST /vessels", vocabulary(t)); len(r.Fields) > 0 || k.Agrees("/errors/*/path") {
+		t.Errorf("the same whatever was wrong is read: %+v", r)
+	}
+	if k.Told("POST /vessels", "body", "/name") {
+		t.Error("what was never named is told")
+	}
+}

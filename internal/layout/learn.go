@@ -432,12 +432,7 @@ func (k *Knowledge) Prefix(where, operation string) string {
 	if k == nil {
 		return ""
 	}
-	h := k.habits[where]
-	prefix, own := h.prefixes[operation]
-	if !own {
-		prefix = h.prefixes[""]
-	}
-	return key(prefix)
+	return key(k.habits[where].prefixes[operation])
 }
 
 // FromOne reports whether indexes at a place are counted from 1.

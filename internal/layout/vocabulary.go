@@ -274,6 +274,11 @@ func (n Name) prefixOf(target []string) []string {
 // IsPointer reports whether the name is written as a JSON Pointer.
 func (n Name) IsPointer() bool { return n.Notation == Pointer || n.Notation == Fragment }
 
+// Indexed reports whether the name has the number of an entry in it.
+func (n Name) Indexed() bool {
+	return len(n.readings) > 0 && slices.ContainsFunc(n.readings[len(n.readings)-1], isIndex)
+}
+
 // Path is the name as a JSON Pointer; "" for one of the body as a whole, and for
 // one that cannot be read.
 func (n Name) Path() string {

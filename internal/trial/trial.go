@@ -170,7 +170,7 @@ func (t *trial) layout() *layout.Layout {
 	if e == nil {
 		return nil
 	}
-	return &layout.Layout{List: e.List, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation), MediaType: e.MediaType, Learned: e.Learned}
+	return &layout.Layout{Kind: layout.Kind(e.Kind), List: e.In, Prefix: e.Prefix, OneBased: e.FromOne, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation), MediaType: e.MediaType, Learned: e.Learned}
 }
 
 // newSender makes a sender whose headers and credentials know the values of
