@@ -197,7 +197,7 @@ func TestTryAndShowReadWell(t *testing.T) {
 
 func TestExitStatuses(t *testing.T) {
 	dir := folder(t)
-	obiter(t, dir, "try", "--at", serve(t)).check(t, 0, "0 failed, 0 unproven", "")
+	obiter(t, dir, "try", "--at", serve(t)).check(t, 0, "0 wrong\n", "")
 	obiter(t, dir, "try", "--at", serve(t, "parent-named")).check(t, 0, "warning vague-field", "")
 	obiter(t, dir, "try", "--at", serve(t, "bare-rejection")).check(t, 1, "error no-field-errors", "")
 	closed := httptest.NewServer(http.NotFoundHandler())
@@ -413,7 +413,7 @@ func TestServeAndInterrupt(t *testing.T) {
 		<-r.Context().Done()
 	}))
 	defer slow.Close()
-	obiter(t, dir, "try", "--at", address, "--depth", "quick").check(t, 0, "0 failed", "")
+	obiter(t, dir, "try", "--at", address, "--depth", "quick").check(t, 0, ", 0 wrong", "")
 	try := exec.Command(program, "try", "--at", slow.URL, "--parallel", "2")
 	try.Dir = dir
 	var errors strings.Builder

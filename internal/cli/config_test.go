@@ -191,7 +191,7 @@ func TestFixturesAndCredentials(t *testing.T) {
 	for range 2 { // and once more at once
 		service.calls = nil
 		o := obiter(t, dir, "try")
-		o.check(t, 0, "0 failed, 0 unproven", "")
+		o.check(t, 0, "0 wrong\n", "")
 		if !strings.Contains(o.out, "PUT /marks/{mark_id}") {
 			t.Errorf("the update is not reached:\n%s", o.out)
 		}
@@ -226,7 +226,7 @@ func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "marks.yaml", marks)
 	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing}}\n")
-	obiter(t, dir, "try", "--only", "POST /watches").check(t, 0, "0 failed", "")
+	obiter(t, dir, "try", "--only", "POST /watches").check(t, 0, ", 0 wrong", "")
 	obiter(t, dir, "try").check(t, 2, "", `obiter.yaml:5:5: the fixture "mark" has nothing to keep as "mark_id": $response.body#/nothing is not in the answer to POST /marks`)
 	o := obiter(t, dir, "try")
 	if !strings.Contains(o.errors, "left behind: mark, made by POST /marks") {
@@ -304,7 +304,7 @@ func TestInitIsAStart(t *testing.T) {
 	golden(t, "init", string(text))
 	// Tow orders have rules that a description cannot tell.
 	o := obiter(t, dir, "try", "--at", serve(t), "--skip", "* /tow-orders", "--skip", "* /tow-orders/*")
-	o.check(t, 0, "0 failed, 0 unproven", "")
+	o.check(t, 0, "0 wrong\n", "")
 	if o.errors != "" {
 		t.Error(o.errors)
 	}
@@ -329,9 +329,9 @@ func TestAConfiguredLayoutReplacesLearning(t *testing.T) {
 	dir := folder(t)
 	at := serve(t)
 	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, message: /detail}")
-	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 0, "0 failed", "")
+	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 0, ", 0 wrong", "")
 	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, notation: pointer-fragment}")
-	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 0, "0 failed", "")
+	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 0, ", 0 wrong", "")
 	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, notation: dotted}")
 	obiter(t, dir, "try", "--at", at, "--only", "POST /sessions").check(t, 1, "is not written as the configuration says (dotted)", "")
 	put(t, dir, "obiter.yaml", "errors: {list: /faults, field: /at}")
@@ -351,9 +351,9 @@ func TestCertificates(t *testing.T) {
 	dir := folder(t)
 	args := []string{"try", "--at", server.URL, "--only", "GET /vessels", "--depth", "quick"}
 	obiter(t, dir, args...).check(t, 3, "", "certificate")
-	obiter(t, dir, append(args, "--insecure")...).check(t, 0, "0 failed", "the service's certificate is not checked")
+	obiter(t, dir, append(args, "--insecure")...).check(t, 0, ", 0 wrong", "the service's certificate is not checked")
 	put(t, dir, "ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw})))
-	obiter(t, dir, append(args, "--ca", "ca.pem")...).check(t, 0, "0 failed", "")
+	obiter(t, dir, append(args, "--ca", "ca.pem")...).check(t, 0, ", 0 wrong", "")
 	put(t, dir, "obiter.yaml", "tls: {ca: ca.pem}")
-	obiter(t, dir, args...).check(t, 0, "0 failed", "")
+	obiter(t, dir, args...).check(t, 0, ", 0 wrong", "")
 }

@@ -34,11 +34,17 @@ func (a *app) findings(found []*report.Entry, all bool) {
 	if len(found) > manyCauses && !all {
 		shown = found[:causesShown]
 	}
-	for _, e := range shown {
+	for i, e := range shown {
+		if e.Form && i > 0 && !shown[i-1].Form {
+			fmt.Fprintln(out, "\n"+a.look.bold("How answers are written"))
+		}
 		fmt.Fprintln(out, "\n"+a.cause(e)+a.look.dim(" · "+plural(e.Count, "answer")))
 		fmt.Fprintln(out, a.look.wrap(clean(some(e.Operations, 6)), 2))
 		if len(e.Places) > 1 {
-			fmt.Fprintln(out, a.look.wrap(clean(some(e.Places, 12)), 2))
+			fmt.Fprintln(out, a.look.wrap(clean(some(shortly(e.Places), 12)), 2))
+		}
+		if e.Summary != "" {
+			fmt.Fprintln(out, a.look.wrap(clean(e.Summary), 2))
 		}
 		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 2))
 		if e.Cites != "" {
@@ -54,6 +60,9 @@ func (a *app) findings(found []*report.Entry, all bool) {
 // cause says in a few words what was found: its severity, its code, and where.
 func (a *app) cause(e *report.Entry) string {
 	head := a.look.severity(e.Severity, string(e.Severity)+" "+e.Code)
+	if e.Family != "" {
+		head += " (" + e.Family + ")"
+	}
 	switch {
 	case len(e.Places) == 1:
 		head += " at " + clean(e.Places[0])
@@ -63,6 +72,22 @@ func (a *app) cause(e *report.Entry) string {
 		head += " at " + clean(e.At)
 	}
 	return head
+}
+
+// shortly is a list of places without the part of the request where the one before
+// has the same: body /name, /length_m, query limit.
+func shortly(places []string) []string {
+	var out []string
+	last := ""
+	for _, p := range places {
+		part, rest, ok := strings.Cut(p, " ")
+		if ok && part == last {
+			out = append(out, rest)
+			continue
+		}
+		out, last = append(out, p), part
+	}
+	return out
 }
 
 // ranked prints the gravest of many causes once more, a line each, so that the
@@ -158,7 +183,13 @@ func (a *app) totals(rep *report.Report, found, missed []*report.Entry, file str
 	for _, e := range found {
 		counts[e.Severity]++
 	}
-	line := fmt.Sprintf("%s: %s passed, %s failed, %s unproven", plural(t.Cases, "case"), number(t.Passed), number(t.Failed), number(t.Unproven))
+	line := fmt.Sprintf("%s: %s right, %s wrong", plural(t.Cases, "case"), number(t.Passed), number(t.Failed))
+	if t.Form > 0 {
+		line += fmt.Sprintf(", %s wrong in form only", number(t.Form))
+	}
+	if t.Unproven > 0 {
+		line += fmt.Sprintf(", %s unproven", number(t.Unproven))
+	}
 	switch {
 	case len(found) == 0 && t.Unproven == 0 && t.Cases > 0:
 		line = a.look.in(codeGreen, line)

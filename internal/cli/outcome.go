@@ -93,6 +93,7 @@ type lineJSON struct {
 	Cases     int    `json:"cases"`
 	Passed    int    `json:"passed"`
 	Failed    int    `json:"failed"`
+	Form      int    `json:"form"`
 	Unproven  int    `json:"unproven"`
 }
 
@@ -103,7 +104,7 @@ func (a *app) writeJSON(r result) error {
 	out := outcomeJSON{Obiter: outcomeVersion, Program: version(), Description: r.description, At: r.at, Totals: r.report.Totals(), Operations: []lineJSON{}, Findings: r.report.Entries()}
 	out.Totals.Layout, out.Totals.Interrupted = r.report.Layout, r.interrupted
 	for _, l := range r.report.Lines {
-		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Unproven})
+		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Form, l.Unproven})
 	}
 	return printJSON(a.streams.Out, out)
 }

@@ -233,9 +233,12 @@ func (a *app) operationLine(l *report.Line, skipped string, width int) string {
 	if l.Cases == 1 {
 		cases = "case "
 	}
-	line := fmt.Sprintf("%s  %5s %s  %5s passed", name, number(l.Cases), cases, number(l.Passed))
+	line := fmt.Sprintf("%s  %5s %s  %5s right", name, number(l.Cases), cases, number(l.Passed))
 	if l.Failed > 0 {
-		line += a.look.in(codeRed, fmt.Sprintf("  %5s failed", number(l.Failed)))
+		line += a.look.in(codeRed, fmt.Sprintf("  %5s wrong", number(l.Failed)))
+	}
+	if l.Form > 0 {
+		line += a.look.in(codeYellow, fmt.Sprintf("  %5s wrong in form only", number(l.Form)))
 	}
 	if l.Unproven > 0 {
 		line += a.look.in(codeYellow, fmt.Sprintf("  %5s unproven", number(l.Unproven)))

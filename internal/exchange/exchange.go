@@ -282,6 +282,9 @@ type Answer struct {
 	Err         string // time-out, reset, not HTTP; empty where an answer came
 }
 
+// Success reports whether an answer came, and its status is a 2xx.
+func (a Answer) Success() bool { return a.Err == "" && a.Status >= 200 && a.Status < 300 }
+
 type answerJSON struct {
 	Status     int         `json:"status"`
 	Headers    [][2]string `json:"headers"`

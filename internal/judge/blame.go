@@ -191,8 +191,9 @@ func vaguely(f exchange.Flaw, n layout.Named) Finding {
 	name := fmt.Sprintf("%q", n.Name.Raw)
 	var message string
 	how := n.Name.Fits(f.Pointer)
-	if n.Name.IsPointer() && (how == layout.Spelling || how == layout.NoIndex || how == layout.NameOnly) { // RFC 6901, section 4
-		return finding("broken-pointer", f.Pointer, n.At, fmt.Sprintf("%s is named as %s, which points to nothing in the request", f.Where(), name))
+	ways := map[layout.Fit]string{layout.Spelling: "spelling", layout.NoIndex: "index", layout.NameOnly: "path"}
+	if n.Name.IsPointer() && ways[how] != "" { // RFC 6901, section 4
+		return inWay(ways[how], finding("broken-pointer", f.Pointer, n.At, fmt.Sprintf("%s is named as %s, which points to nothing in the request", f.Where(), name)))
 	}
 	switch how {
 	case layout.Spelling:
@@ -204,7 +205,13 @@ func vaguely(f exchange.Flaw, n layout.Named) Finding {
 	default:
 		message = fmt.Sprintf("%s is invalid, but %s is named, which contains it", f.Where(), name)
 	}
-	return finding("vague-field", f.Pointer, n.At, message)
+	return inWay(ways[how], finding("vague-field", f.Pointer, n.At, message))
+}
+
+// inWay is a finding with what tells its cause from others of its code.
+func inWay(way string, f Finding) Finding {
+	f.Way = way
+	return f
 }
 
 // notPointers finds names in the member "pointer" of the RFC's layout that are
@@ -234,7 +241,11 @@ func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 			if n.Message != "" {
 				words = ": “" + shorten(n.Message) + "”"
 			}
-			found = append(found, finding("wrong-field", fieldOf(c), n.At, fmt.Sprintf("%q is blamed%s, though only %s", n.Name.Raw, words, wrongOnes(c))))
+			way := ""
+			if slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return n.Name.Fits(f.Pointer) == layout.WrongIndex }) {
+				way = "index"
+			}
+			found = append(found, inWay(way, finding("wrong-field", fieldOf(c), n.At, fmt.Sprintf("%q is blamed%s, though only %s", n.Name.Raw, words, wrongOnes(c)))))
 		case n.Name.IsPointer():
 			found = append(found, finding("broken-pointer", fieldOf(c), n.At, fmt.Sprintf("%q does not lead to any field of the request; %s", n.Name.Raw, wrongOnes(c))))
 		}
@@ -260,7 +271,7 @@ func noFieldErrors(c exchange.Case, doc problem.Document, ofAll bool) Finding {
 	}
 	for _, f := range c.Flaws {
 		if sentence, ok := layout.Mentions(doc.Value, f.Pointer); ok {
-			return finding("no-field-errors", where, "", fmt.Sprintf("%s, and it is named only inside a sentence: “%s”", subject, shorten(sentence)))
+			return inWay("sentence", finding("no-field-errors", where, "", fmt.Sprintf("%s, and it is named only inside a sentence: “%s”", subject, shorten(sentence))))
 		}
 	}
 	if ofAll {

@@ -15,11 +15,13 @@ type Trait int
 
 // The traits.
 const (
-	Independent Trait = 1 << iota // wrong whether or not the operation's control was accepted
-	OfForm                        // of the answer's form, whatever was wrong with the request: one cause over operations and fields
-	OfWriting                     // how the answer is written, and not what it says
-	Unproves                      // nothing is shown of the flaw: the case is unproven
-	Departs                       // such an answer cannot be the documented one, which need not be said as well
+	Independent  Trait = 1 << iota // wrong whether or not the operation's control was accepted
+	OfForm                         // of the answer's form, whatever was wrong with the request: one cause over operations and fields
+	OfWriting                      // how the answer is written, and not what it says
+	Unproves                       // nothing is shown of the flaw: the case is unproven
+	Departs                        // such an answer cannot be the documented one, which need not be said as well
+	PerOperation                   // each operation's is a cause of its own
+	PerFamily                      // what is enforced, or forgotten, in one place is one cause (rule.Family)
 )
 
 // Has reports whether all of t are in the set.
@@ -63,7 +65,7 @@ Content-Type: application/problem+json
 
 // Codes are all findings, gravest first.
 var Codes = []Code{
-	{"crashed", Error, "a flawed request made the service fail", "RFC 9110, section 15.6", Independent,
+	{"crashed", Error, "a flawed request made the service fail", "RFC 9110, section 15.6", Independent | PerFamily,
 		"The answer is a 5xx. The mistake was the client's; the service reported it as its own, or failed because of it.",
 		"Clients retry a 5xx and never learn to correct their request; alerts fire for every typing error; and what fails on odd input can often be made to fail on purpose.",
 		"Find the exception in the log (the header Obiter-Case names the request), and check the value before it is used. A body that cannot be decoded is a 400.",
@@ -83,27 +85,27 @@ var Codes = []Code{
 		"Anyone who gets a victim to follow a link can run a script in the service's page.",
 		"Answer with application/problem+json; if it has to be a page, escape what comes from the request.",
 		plainAnswer},
-	{"accepted", Error, "a flawed request was accepted", "", Independent,
+	{"accepted", Error, "a flawed request was accepted", "", Independent | PerFamily,
 		"A request that breaks the description was answered with success. Where the answer shows what was stored, the finding says so. An empty value in a query or a form is only a warning, because many readers treat it as absent; so is what standards leave open.",
 		"The rule is written but never runs: records that break it get into the data, and everything that reads them has to cope. It is forgotten most often on the update endpoint.",
 		"Check the rule where the request comes in, on every operation that accepts the field, before anything is stored. If the description is wrong, loosen it.",
 		fieldAnswer},
-	{"no-answer", Error, "no answer came", "", Independent | Unproves,
+	{"no-answer", Error, "no answer came", "", Independent | Unproves | PerFamily,
 		"The connection was reset or closed, the answer was not HTTP, or it took longer than --timeout. It is only a warning where the service still asks for patience (429, or 503 with Retry-After) after the wait it requested.",
 		"A client sees a broken network and tries again; often a handler was killed.",
 		"Look for the request's Obiter-Case in the log. Let a final handler turn whatever escapes into a problem document.",
 		plainAnswer},
-	{"control-rejected", Error, "a valid request was refused", "", Independent,
+	{"control-rejected", Error, "a valid request was refused", "", Independent | PerOperation,
 		"A request that obeys every rule of the description was refused in a way that contradicts it: the service failed, did not know the method or the media type, or blamed a field whose value obeys its schema. What else the operation rejects then proves nothing, because it may reject everything. A refusal for want of a record, of credentials or of a state is not-reached instead.",
 		"Either a valid client is turned away, or the description does not say what the service requires: a rule is missing.",
 		"Read the service's own words in the finding, and write missing rules into the description.",
 		"HTTP/1.1 201 Created"},
-	{"edge-rejected", Error, "a valid boundary value was refused", "", 0,
+	{"edge-rejected", Error, "a valid boundary value was refused", "", PerFamily,
 		"A value exactly on a limit, allowed by the description, was refused.",
 		"A limit is off by one, or lengths are counted in bytes or UTF-16 units where the description counts characters.",
 		"Compare with <= where the description says maximum or maxLength, and count Unicode code points.",
 		"HTTP/1.1 201 Created"},
-	{"changed-state", Error, "a request was rejected, and yet the resource changed", "RFC 9110, section 15.5", Independent,
+	{"changed-state", Error, "a request was rejected, and yet the resource changed", "RFC 9110, section 15.5", Independent | PerOperation,
 		"The resource was read before and after a rejected request, and the second reading differs from the first. It was tried twice.",
 		"The client is told that nothing happened, although something did: half of a change is stored.",
 		"Check everything before the first write, or write inside a transaction that a rejection rolls back.",
@@ -113,7 +115,7 @@ var Codes = []Code{
 		"A client that follows it ends on a page, usually with 200, and believes that the request succeeded.",
 		"Answer API requests with a 4xx problem document; keep redirects to pages for browsers. A redirect that only corrects the path comes from the router: give the canonical path in the description.",
 		plainAnswer},
-	{"wrong-status", Error, "the status is not the one for this sort of flaw", "RFC 9110, section 15.5", Departs,
+	{"wrong-status", Error, "the status is not the one for this sort of flaw", "RFC 9110, section 15.5", Departs | PerFamily,
 		"The request was rejected with a 4xx that means something else.",
 		"Clients decide by the status: 404 makes them look for the record, 401 log in again, and 422 for broken JSON looks for a field.",
 		"400 for what cannot be read, 400 or 422 for what breaks a rule, 415 for the media type, 405 for the method, 404 only for what does not exist.",
@@ -213,12 +215,12 @@ var Codes = []Code{
 		"Clients have to handle both. Often another layer answers, such as a decoder before the validation.",
 		"Choose one status for each sort of flaw, and let the decoder's errors use it as well.",
 		fieldAnswer},
-	{"slow-rejection", Warning, "a rejection takes far longer than a success", "", Independent,
+	{"slow-rejection", Warning, "a rejection takes far longer than a success", "", Independent | PerFamily,
 		"It took more than a second, and more than twenty times as long as the valid request. It was tried three times.",
 		"Cheap requests that cost a lot are a way to take a service down; often a pattern backtracks, or work is done before the check.",
 		"Check first, work later; avoid nested repetition in patterns.",
 		fieldAnswer},
-	{"unstable", Warning, "the same request was answered in two ways", "", Independent,
+	{"unstable", Warning, "the same request was answered in two ways", "", Independent | PerOperation,
 		"A rejected request was sent again, and the second answer has another status or names other fields.",
 		"What cannot be repeated is hard to fix; often an unordered map decides which error is reported first.",
 		"Report all errors, in a fixed order.",
@@ -228,12 +230,12 @@ var Codes = []Code{
 		"A client has to know the convention before it can find the field.",
 		"Leave the prefix out, and count from 0. If it is meant so, errors: in obiter.yaml can say it (prefix, first_index).",
 		`"pointer": "#/crew/0/rank"`},
-	{"not-reached", Note, "an operation was not reached", "", Independent | Unproves,
+	{"not-reached", Note, "an operation was not reached", "", Independent | Unproves | PerOperation,
 		"Its valid request was refused for a reason that lies in made-up values, missing records, a state or credentials, which no description can hold. The service is not accused of anything; what else the operation rejects proves nothing.",
 		"The operation is not tested.",
 		"Read the service's own words, and give what it asks for: credentials, a fixture, existing records in the examples of path parameters, or a body in obiter.yaml.",
 		"HTTP/1.1 201 Created"},
-	{"conflict", Note, "the answer is about what is there, not about the request", "RFC 9110, section 15.5.10", Unproves,
+	{"conflict", Note, "the answer is about what is there, not about the request", "RFC 9110, section 15.5.10", Unproves | PerOperation,
 		"A 409 that does not name the flawed field: a record made by an earlier request is in the way. Or a boundary value of a field that names a record was refused, for there is no such record.",
 		"Whether the service enforces the rule stays open.",
 		"Say in obiter.yaml which fields are unique and which must exist, and Obiter fills them accordingly.",

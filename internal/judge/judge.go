@@ -31,16 +31,19 @@ type Finding struct {
 	Field    string   `json:"field,omitempty"` // pointer of the request field concerned
 	Cites    string   `json:"cites,omitempty"`
 	Count    int      `json:"count,omitempty"` // of a finding of the whole run: how many answers show it
+	Way      string   `json:"-"`               // tells causes of one code apart, where the rest of the finding does not
 }
 
 // Verdict is the outcome of a case.
 type Verdict string
 
 // The verdicts. A pass is unproven where the operation's control was refused,
-// for then a rejection shows nothing.
+// for then a rejection shows nothing. Form is that of an answer which is wrong only
+// in how it is written.
 const (
 	Pass     Verdict = "pass"
 	Fail     Verdict = "fail"
+	Form     Verdict = "form"
 	Unproven Verdict = "unproven"
 )
 
@@ -86,11 +89,22 @@ func (l *look) judge(ctx Context) Judgement {
 		})
 	}
 	slices.SortStableFunc(out.Findings, func(a, b Finding) int { return cmp.Compare(Rank(a.Code), Rank(b.Code)) })
-	out.Verdict = Pass
-	if slices.ContainsFunc(out.Findings, func(f Finding) bool { return f.Severity == Error }) {
-		out.Verdict = Fail
-	} else if unproven || slices.ContainsFunc(out.Findings, func(f Finding) bool { return Has(f.Code, Unproves) }) {
-		out.Verdict = Unproven
+	out.Verdict = verdict(out.Findings, unproven)
+	return out
+}
+
+func verdict(found []Finding, unproven bool) Verdict {
+	out := Pass
+	for _, f := range found {
+		switch {
+		case f.Severity == Error && !Has(f.Code, OfWriting):
+			return Fail
+		case f.Severity == Error:
+			out = Form
+		}
+	}
+	if unproven || slices.ContainsFunc(found, func(f Finding) bool { return Has(f.Code, Unproves) }) {
+		return Unproven
 	}
 	return out
 }

@@ -219,15 +219,16 @@ func TestVerdicts(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			verdict, found := judged(c.c, c.a, true)
 			var codes []string
-			failed := false
+			failed, inForm := false, false
 			for _, f := range found {
 				codes = append(codes, f.Code)
-				failed = failed || f.Severity == Error
+				failed = failed || f.Severity == Error && !Has(f.Code, OfWriting)
+				inForm = inForm || f.Severity == Error && Has(f.Code, OfWriting)
 			}
 			if got := strings.Join(codes, " "); got != c.want {
 				t.Errorf("found %q, want %q: %+v", got, c.want, found)
 			}
-			if (verdict == Fail) != failed {
+			if (verdict == Fail) != failed || (verdict == Form) != (inForm && !failed) {
 				t.Errorf("verdict %s with %q", verdict, codes)
 			}
 		})
@@ -368,7 +369,7 @@ func TestUnprovenKeepsWhatIsWrongByItself(t *testing.T) {
 		{answer(422, problemMedia, `{}`), Unproven, ""},
 		{answer(422, problemMedia, named("#/flag")), Unproven, ""},
 		{answer(500, problemMedia, `{}`), Fail, "crashed"},
-		{answer(404, "text/html", `<p>`), Fail, "not-problem"},
+		{answer(404, "text/html", `<p>`), Unproven, "not-problem"},
 		{answer(201, "application/json", `{}`), Fail, "accepted"},
 	} {
 		verdict, found := judged(c, x.a, false)

@@ -58,7 +58,7 @@ func (r *Run) learn(e exchange.Exchange, l *look) {
 	if e.Kind == exchange.Control {
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		r.proven[e.Operation+" "+e.Base] = e.Response.Err == "" && e.Response.Status >= 200 && e.Response.Status < 300
+		r.proven[e.Operation+" "+e.Base] = e.Response.Success()
 		return
 	}
 	lesson, ok := l.lesson()
@@ -117,7 +117,7 @@ func (r *Run) Add(e exchange.Exchange, j Judgement) {
 			c = &controls{accepted: map[string]bool{}, fails: map[string]bool{}}
 			r.operations[e.Operation] = c
 		}
-		if c.accepted[e.Base] = j.Verdict == Pass; j.Verdict == Pass {
+		if c.accepted[e.Base] = e.Response.Success(); c.accepted[e.Base] {
 			c.signs = append(c.signs, signsOf(e.Response)...)
 		}
 		c.fails[e.Base] = e.Response.Status >= 500

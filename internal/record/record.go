@@ -53,6 +53,7 @@ type Totals struct {
 	Cases       int  `json:"cases"`
 	Passed      int  `json:"passed"`
 	Failed      int  `json:"failed"`
+	Form        int  `json:"form"` // wrong in form only
 	Unproven    int  `json:"unproven"`
 	Interrupted bool `json:"interrupted"`
 

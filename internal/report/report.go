@@ -6,6 +6,7 @@ package report
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -32,9 +33,12 @@ type Example struct {
 type Entry struct {
 	Code       string         `json:"code"`
 	Severity   judge.Severity `json:"severity"`
-	Operations []string       `json:"operations"` // in the order of the run
-	Fields     []string       `json:"fields"`     // pointers of the request's fields, in the order met
-	Places     []string       `json:"-"`          // the same in words, with the part of the request
+	Form       bool           `json:"form"`              // of how answers are written; else of what they say
+	Family     string         `json:"family,omitempty"`  // what the flaws have in common (rule.Family)
+	Summary    string         `json:"summary,omitempty"` // of all answers in a sentence, where the first example's message is not enough
+	Operations []string       `json:"operations"`        // in the order of the run
+	Fields     []string       `json:"fields"`            // pointers of the request's fields, * for indexes, in the order met
+	Places     []string       `json:"-"`                 // the same in words, with the part of the request
 	At         string         `json:"at,omitempty"`
 	Cites      string         `json:"cites,omitempty"`
 	Count      int            `json:"count"`    // answers that show it
@@ -46,10 +50,24 @@ func (e *Entry) Operation() string { return e.Operations[0] }
 
 // Line is one operation's outcome.
 type Line struct {
-	Operation                       string
-	Cases, Passed, Failed, Unproven int
-	Errors, Warnings                int    // findings; notes are not counted
-	ControlWords                    string // the first refused control's finding
+	Operation                             string
+	Cases, Passed, Failed, Form, Unproven int    // Form: wrong in form only
+	Errors, Warnings                      int    // findings; notes are not counted
+	ControlWords                          string // the first refused control's finding
+	parts                                 map[string]*enforced
+}
+
+// Counts are what the line's cases came to.
+func (l *Line) Counts() [5]int { return [5]int{l.Cases, l.Passed, l.Failed, l.Form, l.Unproven} }
+
+// enforced is how many requests with flaws in one part were answered, and how many
+// of them with success.
+type enforced struct{ answered, accepted int }
+
+// unchecked reports whether hardly any rule of the part is enforced.
+func (p *enforced) unchecked() bool {
+	const few = 10
+	return p != nil && p.accepted >= few && p.accepted*10 >= p.answered*9
 }
 
 // Report is a run's outcome, filled case by case.
@@ -63,7 +81,9 @@ type Report struct {
 	proven  bool
 }
 
-type entryKey struct{ operation, code, field, at, severity, cause string }
+// entryKey is what findings have in common that are counted together, before
+// causes are made of them.
+type entryKey struct{ operation, code, place, at, severity, family, part, cause string }
 
 // refusal is a flaw without its operation.
 type refusal struct{ pointer, rule, variant string }
@@ -94,12 +114,15 @@ func (r *Report) Add(res record.Result) {
 	switch res.Verdict {
 	case judge.Pass:
 		l.Passed++
-		r.proven = r.proven || res.Kind == exchange.Control
 	case judge.Fail:
 		l.Failed++
+	case judge.Form:
+		l.Form++
 	case judge.Unproven:
 		l.Unproven++
 	}
+	r.proven = r.proven || res.Kind == exchange.Control && res.Response.Success()
+	l.enforce(res)
 	key, single := flawOf(res)
 	if single && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
 		if !slices.Contains(r.refused[key], res.Operation) {
@@ -111,7 +134,16 @@ func (r *Report) Add(res record.Result) {
 		if (f.Code == "control-rejected" || f.Code == "not-reached") && l.ControlWords == "" {
 			l.ControlWords = f.Message
 		}
-		r.add(entryKey{res.Operation, f.Code, place(res, f.Field), f.At, string(f.Severity), cause(res, f)}, f, Example{res.ID, res.Name, f.Message, res.Number, key})
+		k := entryKey{operation: res.Operation, code: f.Code, place: place(res, f.Field), at: f.At, severity: string(f.Severity), part: part(res), cause: cause(res, f)}
+		if judge.Has(f.Code, judge.PerFamily) {
+			if k.family = rule.Family(res.Flaws); res.Edge != nil {
+				k.family = rule.Family([]exchange.Flaw{*res.Edge})
+			}
+			if f.Code != "accepted" {
+				k.family = rule.Broad(k.family)
+			}
+		}
+		r.add(k, f, Example{res.ID, res.Name, f.Message, res.Number, key})
 	}
 }
 
@@ -119,7 +151,7 @@ func (r *Report) Add(res record.Result) {
 func (r *Report) AddRun(f judge.RunFinding) {
 	l := r.Line(f.Operation)
 	l.count(f.Finding)
-	r.add(entryKey{f.Operation, f.Finding.Code, f.Finding.Field, "", string(f.Finding.Severity), f.Finding.Message}, f.Finding,
+	r.add(entryKey{operation: f.Operation, code: f.Finding.Code, place: f.Finding.Field, severity: string(f.Finding.Severity), cause: f.Finding.Message}, f.Finding,
 		Example{Case: f.Case, Name: f.Name, Message: f.Finding.Message, number: f.Number})
 }
 
@@ -132,17 +164,68 @@ func (l *Line) count(f judge.Finding) {
 	}
 }
 
-// place says in words where a field of the request is.
+// enforce counts a request with flaws in one part, and whether it was accepted.
+func (l *Line) enforce(res record.Result) {
+	in := part(res)
+	if in == "" || res.Verdict == judge.Unproven || res.Response.Err != "" || res.Expect.Class.SuccessIsRight() {
+		return
+	}
+	if l.parts == nil {
+		l.parts = map[string]*enforced{}
+	}
+	p := l.parts[in]
+	if p == nil {
+		p = &enforced{}
+		l.parts[in] = p
+	}
+	p.answered++
+	if res.Response.Success() {
+		p.accepted++
+	}
+}
+
+// part is where a case's flaws are, all of which a schema rules out; "" for others.
+func part(res record.Result) string {
+	if len(res.Flaws) == 0 || rule.Of(res.Flaws[0]).Business || !res.Flaws[0].OfField() && res.Flaws[0].In == "request" {
+		return ""
+	}
+	return res.Flaws[0].In
+}
+
+// place says in words where a field of the request is, with * for the entries of lists.
 func place(res record.Result, field string) string {
+	if field == "" {
+		return ""
+	}
+	said := func(f exchange.Flaw) string {
+		if f.Pointer = anyIndex(f.Pointer); f.In == "body" {
+			return "body " + f.Pointer
+		}
+		return f.Where()
+	}
 	for _, f := range res.Flaws {
-		if f.Pointer == field && field != "" {
-			return f.Where()
+		if f.Pointer == field {
+			return said(f)
 		}
 	}
-	if res.Edge != nil && res.Edge.Pointer == field && field != "" {
-		return res.Edge.Where()
+	if res.Edge != nil && res.Edge.Pointer == field {
+		return said(*res.Edge)
 	}
-	return field
+	return anyIndex(field)
+}
+
+// anyIndex is a pointer with * for the numbers of entries.
+func anyIndex(pointer string) string {
+	tokens, err := instance.Split(pointer)
+	if err != nil {
+		return pointer
+	}
+	for i, t := range tokens {
+		if strings.Trim(t, "0123456789") == "" && t != "" {
+			tokens[i] = "*"
+		}
+	}
+	return instance.Join("", tokens...)
 }
 
 func flawOf(res record.Result) (refusal, bool) {
@@ -159,9 +242,9 @@ func (r *Report) add(k entryKey, f judge.Finding, x Example) {
 	}
 	e := r.entries[k]
 	if e == nil {
-		e = &Entry{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, At: k.at, Cites: f.Cites}
+		e = &Entry{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, Form: judge.Has(f.Code, judge.OfWriting), Family: k.family, At: k.at, Cites: f.Cites}
 		if f.Field != "" {
-			e.Fields, e.Places = append(e.Fields, f.Field), append(e.Places, k.field)
+			e.Fields, e.Places = append(e.Fields, anyIndex(f.Field)), append(e.Places, k.place)
 		}
 		r.entries[k] = e
 	}
@@ -181,11 +264,14 @@ func (e *Entry) show(more ...Example) {
 	}
 }
 
-// cause tells apart findings of one code that concern no field: those of the
-// answer's form by what is wrong with it, the others by the rule that was broken.
-// What a business rule lets through is told apart from all else.
+// cause tells apart findings of one code: those of the answer's form by what is
+// wrong with it, those of blame by the way in which a name is wrong, those of the
+// request as a whole by the rule that was broken. What a business rule lets through
+// is told apart from all else.
 func cause(res record.Result, f judge.Finding) string {
 	switch {
+	case f.Way != "":
+		return f.Way
 	case f.Code == "accepted" && len(res.Flaws) > 0 && rule.Of(res.Flaws[0]).Business:
 		return res.Flaws[0].Rule + " " + res.Flaws[0].Variant
 	case f.Code == "not-problem":
@@ -198,9 +284,24 @@ func cause(res record.Result, f judge.Finding) string {
 	return res.Flaws[0].Rule
 }
 
+// group is what findings of one cause have in common: the code, and the family of
+// the rules, or the way in which answers are wrong; not the field, and seldom the
+// operation.
+func (r *Report) group(k entryKey) entryKey {
+	g := entryKey{code: k.code, severity: k.severity, family: k.family, cause: k.cause}
+	switch {
+	case k.code == "accepted" && k.part != "" && r.Line(k.operation).parts[k.part].unchecked():
+		return entryKey{code: k.code, cause: "unchecked", part: k.part}
+	case judge.Has(k.code, judge.OfForm):
+		g.at = k.at
+	case judge.Has(k.code, judge.PerOperation), k.code == "accepted" && k.cause != "" && !isShared(k.cause):
+		g.operation = k.operation
+	}
+	return g
+}
+
 // Entries lists what was found, the gravest first, and of equal ones in the order
-// of the plan. What is of one cause is folded: over the
-// fields of an operation, then over operations.
+// of the plan. What is of one cause is one entry, over fields and operations.
 func (r *Report) Entries() []*Entry {
 	keys := make([]entryKey, 0, len(r.entries))
 	for k := range r.entries {
@@ -208,31 +309,55 @@ func (r *Report) Entries() []*Entry {
 	}
 	slices.SortFunc(keys, func(a, b entryKey) int { return r.compare(r.entries[a], r.entries[b]) })
 	var out []*Entry
-	byField := map[entryKey]*Entry{}
-	byOperation := map[entryKey]*Entry{}
+	var several []*Entry
+	groups := map[entryKey]*Entry{}
 	for _, k := range keys {
 		e := r.entries[k].clone()
 		r.sibling(e)
-		wide := entryKey{operation: k.operation, code: k.code, severity: k.severity}
-		if k.cause == "" && !judge.Has(k.code, judge.OfForm) {
-			if into := byField[wide]; into != nil {
-				into.fold(e)
-				continue
-			}
-			byField[wide] = e
+		g := r.group(k)
+		if into := groups[g]; into != nil {
+			into.fold(e)
+			continue
 		}
-		if judge.Has(k.code, judge.OfForm) || isShared(k.cause) {
-			wide = entryKey{code: k.code, at: k.at, severity: k.severity, cause: k.cause}
-			if into := byOperation[wide]; into != nil {
-				into.fold(e)
-				continue
-			}
-			byOperation[wide] = e
+		groups[g] = e
+		switch {
+		case g.cause == "unchecked":
+			e.Family, e.Summary = "", g.part
+			out = append(out, e)
+		case rule.IsSeveral(g.family):
+			several = append(several, e)
+		default:
+			out = append(out, e)
+		}
+	}
+	// Where each field by itself is a cause, all of them at once are none of their own.
+	for _, e := range several {
+		if i := slices.IndexFunc(out, func(o *Entry) bool {
+			return o.Code == e.Code && len(union(slices.Clone(o.Operations), e.Operations)) == len(o.Operations)
+		}); i >= 0 {
+			out[i].fold(e)
+			continue
 		}
 		out = append(out, e)
 	}
+	for _, e := range out {
+		r.summarise(e)
+	}
 	slices.SortStableFunc(out, func(a, b *Entry) int { return cmp.Or(gravest(a, b), r.compare(a, b)) })
 	return out
+}
+
+// summarise says of an entry what no example says.
+func (r *Report) summarise(e *Entry) {
+	if e.Summary == "" {
+		return
+	}
+	in := e.Summary
+	answered, accepted := 0, 0
+	for _, o := range e.Operations {
+		answered, accepted = answered+r.Line(o).parts[in].answered, accepted+r.Line(o).parts[in].accepted
+	}
+	e.Summary = fmt.Sprintf("nothing of the %s is checked: %d of %d requests with something wrong in it were accepted", in, accepted, answered)
 }
 
 // isShared reports whether a service answers a broken rule in one place for all
@@ -248,7 +373,7 @@ var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
 // how it is written, then the severity, the rank of the code, the number of answers.
 func gravest(a, b *Entry) int {
 	written := func(e *Entry) int {
-		if judge.Has(e.Code, judge.OfWriting) {
+		if e.Form {
 			return 1
 		}
 		return 0
@@ -323,6 +448,7 @@ func (r *Report) Totals() record.Totals {
 		t.Cases += l.Cases
 		t.Passed += l.Passed
 		t.Failed += l.Failed
+		t.Form += l.Form
 		t.Unproven += l.Unproven
 	}
 	return t

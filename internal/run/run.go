@@ -93,7 +93,7 @@ func (r *runner) final() (*report.Report, error) {
 	}
 	var revised []*report.Line
 	for i, was := range r.report.Lines {
-		if is := c.report.Lines[i]; is.Passed != was.Passed || is.Failed != was.Failed || is.Unproven != was.Unproven {
+		if is := c.report.Lines[i]; is.Counts() != was.Counts() {
 			revised = append(revised, is)
 		}
 	}
@@ -235,7 +235,7 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 	}
 }
 
-// one sends, judges and keeps a case, and reports whether it passed. What an
+// one sends, judges and keeps a case, and reports whether it was accepted. What an
 // interrupt cut off is not judged.
 func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 	e := o.send(ctx, c, o.op.Describe)
@@ -263,7 +263,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 		if o.opt.Progress != nil {
 			o.opt.Progress(o.done)
 		}
-	}) && j.Verdict == judge.Pass
+	}) && e.Response.Success()
 }
 
 // keepRejection puts some of the rejected cases aside. Which ones depends on

@@ -1,0 +1,80 @@
+package rule
+
+import "obiter/internal/exchange"
+
+// families take rules together that services enforce, or forget, in one place: the
+// words that name them for people.
+var families = map[string][]string{
+	"left out":           {"required", "dependentRequired"},
+	"wrong type":         {"type"},
+	"not listed":         {"enum", "const"},
+	"length":             {"minLength", "maxLength"},
+	"pattern":            {"pattern"},
+	"format":             {"format"},
+	"bounds":             {"minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf"},
+	"lists":              {"minItems", "maxItems", "uniqueItems", "items", "unevaluatedItems", "contains", "minContains", "maxContains"},
+	"unknown members":    {"properties", "additionalProperties", "unevaluatedProperties", "propertyNames"},
+	"number of members":  {"minProperties", "maxProperties"},
+	"alternatives":       {"oneOf", "anyOf", "not"},
+	"malformed JSON":     {"malformed-json"},
+	"no body":            {"empty-body"},
+	"names twice":        {"duplicate-member"},
+	"media type":         {"wrong-content-type", "unusual-charset", "wrong-content-encoding", "unusual-accept"},
+	"unusual text":       {"unusual-text"},
+	"size":               {"deep-nesting", "large-body"},
+	"not there":          {"unknown-id", "unknown-path"},
+	"parameters twice":   {"repeated"},
+	"method":             {"wrong-method"},
+	"credentials":        {"credentials"},
+	"rules of your own":  {"rule", "holds"},
+	"taken values":       {"unique"},
+	"blanks":             {"trimmed", "not-blank"},
+	"references":         {"exists"},
+	severalFields:        nil,
+	"null":               nil,
+	"of a readable type": nil,
+}
+
+// severalFields is the family of requests with more than one flaw.
+const severalFields = "several fields"
+
+var familyOf = func() map[string]string {
+	out := map[string]string{}
+	for family, rules := range families {
+		for _, r := range rules {
+			out[r] = family
+		}
+	}
+	return out
+}()
+
+// readable are variants of a wrong type that lenient readers take for the right one.
+var readable = map[string]bool{"numeric-string": true, "boolean-string": true, "one-for-true": true, "zero-for-false": true, "fraction": true, "bare-element": true, "wrapped": true, "empty-string": true}
+
+// Family is what a request's flaws have in common with those that a service would
+// enforce, or forget, in the same place. It is empty for no flaw.
+func Family(flaws []exchange.Flaw) string {
+	switch {
+	case len(flaws) == 0:
+		return ""
+	case len(flaws) > 1:
+		return severalFields
+	case flaws[0].Rule == "type" && flaws[0].Variant == "null":
+		return "null"
+	case flaws[0].Rule == "type" && readable[flaws[0].Variant]:
+		return "of a readable type"
+	}
+	return familyOf[flaws[0].Rule]
+}
+
+// Broad takes the families of types together: what a service does not expect makes
+// it fail in one place, however it is wrong.
+func Broad(family string) string {
+	if family == "null" || family == "of a readable type" {
+		return "wrong type"
+	}
+	return family
+}
+
+// IsSeveral reports whether a family is that of requests with several flaws.
+func IsSeveral(family string) bool { return family == severalFields }
