@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -233,6 +234,7 @@ func notPointers(r layout.Reading) []Finding {
 func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 	var found []Finding
 	for _, n := range astray {
+		n.InRequest = n.InRequest || elsewhere(c, n.Name)
 		switch {
 		case n.InRequest && n.Name.Fits("") == layout.Exact:
 			// The body as a whole, named in addition to the field.
@@ -254,6 +256,26 @@ func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 		}
 	}
 	return found
+}
+
+// elsewhere reports whether a pointer leads to something in another part of the
+// request than the flawed one: a member of the body, a parameter.
+func elsewhere(c exchange.Case, n layout.Name) bool {
+	tokens, err := instance.Split(n.Path())
+	if !n.IsPointer() || err != nil || len(tokens) == 0 {
+		return false
+	}
+	if c.Part() != "body" {
+		body, err := instance.Decode(c.Request.Body)
+		if _, there := instance.Get(body, n.Path()); err == nil && there {
+			return true
+		}
+	}
+	if len(tokens) > 1 {
+		return false
+	}
+	u, err := url.Parse(c.Request.URL)
+	return err == nil && u.Query().Has(tokens[0]) || c.Request.Header(tokens[0]) != "" || strings.Contains(c.Operation, "{"+tokens[0]+"}")
 }
 
 func wrongOnes(c exchange.Case) string {

@@ -18,6 +18,7 @@ import (
 type Fingerprint struct {
 	Form     string   // the media type, and what the body is
 	Members  []string // of a JSON object that is not a problem document
+	Kinds    []string // what the members hold: text, list, object, or "" where that tells nothing
 	Type     string   // of a problem document with a type of its own
 	Title    string
 	Where    string          // where fields are named, as a pattern; "" where none is
@@ -46,6 +47,9 @@ func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fing
 		if len(t.Members) > 20 {
 			t.Members = t.Members[:20]
 		}
+		for _, name := range t.Members {
+			t.Kinds = append(t.Kinds, kindOf(doc.Object[name]))
+		}
 	case t.Form == "":
 		t.Form = "no media type"
 	}
@@ -55,7 +59,7 @@ func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fing
 func (t *Fingerprint) fields(c exchange.Case, ctx Context, doc problem.Document, r layout.Reading, found []Finding) {
 	t.Asked = true
 	if r.Where == "/*" && t.Members != nil { // the fields themselves, which differ from request to request
-		t.Members = []string{fieldsAtTop}
+		t.Members, t.Kinds = []string{fieldsAtTop}, []string{""}
 	}
 	if len(c.Flaws) != 1 {
 		return
@@ -86,6 +90,39 @@ func foreign(k *layout.Knowledge, where, operation string) string {
 		said = append(said, "count the entries of lists from 1")
 	}
 	return strings.Join(said, " and ")
+}
+
+// kindOf is what a member holds, as far as that tells a layout: null may stand for
+// anything, an empty list for an empty map.
+func kindOf(v any) string {
+	switch v := v.(type) {
+	case string:
+		return "text"
+	case []any:
+		if len(v) > 0 {
+			return "list"
+		}
+	case map[string]any:
+		if len(v) > 0 {
+			return "object"
+		}
+	}
+	return ""
+}
+
+// kind says in words what a member holds.
+func (t *Fingerprint) kind(member string) string {
+	return map[string]string{"text": "a text", "list": "a list", "object": "an object"}[t.Kinds[slices.Index(t.Members, member)]]
+}
+
+// clash is a member that holds something else in one answer than in another.
+func clash(a, b *Fingerprint) string {
+	for i, m := range a.Members {
+		if j := slices.Index(b.Members, m); j >= 0 && a.Kinds[i] != "" && b.Kinds[j] != "" && a.Kinds[i] != b.Kinds[j] {
+			return m
+		}
+	}
+	return ""
 }
 
 func (t *Fingerprint) atTop() bool { return slices.Equal(t.Members, []string{fieldsAtTop}) }
@@ -206,7 +243,7 @@ func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
 	if t == nil || c.Kind != exchange.Flawed {
 		return
 	}
-	tallied(w.forms, "", t.Form+" "+strings.Join(t.Members, ","), c, t)
+	tallied(w.forms, "", t.Form+" "+strings.Join(t.Members, ",")+" "+strings.Join(t.Kinds, ","), c, t)
 	// Where one status alone is right, as the configuration may have it for a rule,
 	// none that is right can be odd.
 	ofFields := slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.In != "request" })
@@ -329,7 +366,9 @@ func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 		if best.about.Usual && !s.about.Usual {
 			continue // that is reported
 		}
-		if !alike(best.about, s.about) {
+		if m := clash(best.about, s.about); m != "" && best.about.Form == s.about.Form {
+			add(s, "odd-layout", fmt.Sprintf("the member %s is %s here and %s in most rejections: %s", m, s.about.kind(m), best.about.kind(m), places(s)))
+		} else if !alike(best.about, s.about) {
 			add(s, "odd-layout", fmt.Sprintf("%s, where %d of %d rejections are %s: %s", form(s.about), n, t.total, form(best.about), places(s)))
 		}
 	}
@@ -372,6 +411,9 @@ func alike(a, b *Fingerprint) bool {
 	// Where fields are the members, what is of no field is said in another way.
 	if a.atTop() && !b.Asked || b.atTop() && !a.Asked {
 		return true
+	}
+	if clash(a, b) != "" {
+		return false
 	}
 	shared := 0
 	for _, m := range a.Members {

@@ -518,3 +518,30 @@ func TestWhatIsOnlyWarnedOf(t *testing.T) {
 		}
 	}
 }
+
+// TestAllPartsOfARequestAreKnown: a pointer into another part leads somewhere, and
+// blames what was right.
+func TestAllPartsOfARequestAreKnown(t *testing.T) {
+	header := broken(t, exchange.Parameter, "/X-Watch pattern")
+	header.Flaws[0].In, header.Body, header.Control = "header", map[string]any{"X-Watch": "no"}, map[string]any{"X-Watch": "first"}
+	header.Request.Body = []byte(`{"name":"Borealis","crew":[{"name":"a"}]}`)
+	body := broken(t, exchange.Constraint, "/name minLength")
+	body.Operation, body.Request.URL = "PUT /vessels/{vessel_id}", "http://127.0.0.1/vessels/7?dry_run=true"
+	for _, x := range []struct {
+		c       exchange.Case
+		pointer string
+		want    string
+	}{
+		{header, "#/crew/0/name", "missed-field wrong-field"}, {header, "#/crew/1/name", "broken-pointer"}, {header, "#/X-Watch", ""},
+		{body, "#/dry_run", "missed-field wrong-field"}, {body, "#/vessel_id", "missed-field wrong-field"}, {body, "#/nowhere", "broken-pointer"},
+	} {
+		_, found := judged(x.c, answer(422, problemMedia, named(x.pointer)), true)
+		var got []string
+		for _, f := range found {
+			got = append(got, f.Code)
+		}
+		if s := strings.Join(got, " "); s != x.want {
+			t.Errorf("%s: %q, want %q", x.pointer, s, x.want)
+		}
+	}
+}
