@@ -71,6 +71,7 @@ type Planter struct {
 	depth    Depth
 	patch    bool
 	in       string
+	branched []string // Options.Alternatives
 	seen     func(any) (any, bool)
 	astext   bool // seen is not the instance as it is
 	maker    *sample.Maker
@@ -91,6 +92,9 @@ type Options struct {
 	Patch   bool       // a merge patch (RFC 7396): null removes, so it is not a wrong type
 	Dropped func(Drop) // may be nil
 	In      string     // where the instance is; empty: body
+	// Alternatives are the fields that have a oneOf or anyOf. A member that may
+	// select the branch is not wrong together with others.
+	Alternatives []string
 	// Seen is what a service reads where the instance is sent as text, as
 	// parameters and form fields are: 12 and "12" look alike. False where the
 	// instance cannot be sent at all. Nil: as it is.
@@ -107,7 +111,7 @@ type Options struct {
 // order of the control's fields. It stops when yield returns false.
 func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
 	p := &Planter{root: root, control: control, baseline: schema.NewBaseline(control), depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
-		once: map[[2]string]bool{}, best: map[string]combination{}, in: opt.In, seen: opt.Seen}
+		once: map[[2]string]bool{}, best: map[string]combination{}, in: opt.In, branched: opt.Alternatives, seen: opt.Seen}
 	if p.in == "" {
 		p.in = "body"
 	}

@@ -27,6 +27,9 @@ func (p *Planter) remember(f exchange.Flaw, body any, at anchor) {
 	if f.Rule == "type" || f.Rule == "additionalProperties" || f.Pointer == "" {
 		return
 	}
+	if (f.Rule == "const" || f.Rule == "enum" || f.Rule == "required") && slices.Contains(p.branched, instance.Parent(f.Pointer)) {
+		return // it may be what selects the branch, and which rules hold is open then
+	}
 	value, there := instance.Get(body, f.Pointer)
 	switch value.(type) {
 	case map[string]any, []any:

@@ -77,7 +77,9 @@ func blame(c exchange.Case, ctx Context, doc problem.Document, reading layout.Re
 		return shifted
 	})
 	if len(c.Flaws) > 1 { // only what is rejected and named by itself can be missed among others
-		missing = slices.DeleteFunc(missing, func(f exchange.Flaw) bool { return !ctx.Knowledge.Told(c.Operation, f.In, f.Pointer) })
+		missing = slices.DeleteFunc(missing, func(f exchange.Flaw) bool {
+			return !ctx.Knowledge.Told(c.Operation, f.In, f.Pointer) || behindTag(c, f)
+		})
 	}
 	if len(missing) > 0 {
 		// A pointer that leads nowhere was probably meant for the missing field:
@@ -256,6 +258,17 @@ func misplaced(c exchange.Case, astray []layout.Named) []Finding {
 		}
 	}
 	return found
+}
+
+// behindTag reports whether another flaw of the case is in a member that selects
+// the branch of an alternative which the field is in: which rules hold there is open.
+func behindTag(c exchange.Case, f exchange.Flaw) bool {
+	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
+		return instance.Within(f.Pointer, at) && slices.ContainsFunc(c.Flaws, func(tag exchange.Flaw) bool {
+			selects := tag.Rule == "const" || tag.Rule == "enum" || tag.Rule == "required"
+			return selects && tag.Pointer != f.Pointer && tag.Pointer != at && instance.Parent(tag.Pointer) == at
+		})
+	})
 }
 
 // elsewhere reports whether a pointer leads to something in another part of the

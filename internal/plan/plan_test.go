@@ -580,3 +580,33 @@ func large(b testing.TB, operations int) *oad.Document {
 	}
 	return doc
 }
+
+// TestWhatIsNotThere: each path parameter names nothing in turn, whatever its form;
+// of a PUT only where the description says so. Unknown paths are next to resources.
+func TestWhatIsNotThere(t *testing.T) {
+	const answers = "responses: {'404': {description: none}}"
+	parameter := func(name, schema, example string) string {
+		return "{name: " + name + ", in: path, required: true, schema: {" + schema + "}, example: " + example + "}"
+	}
+	doc := description(t, "  /api/v1/piers/{pier}/berths/{berth}:\n    parameters: ["+parameter("pier", "type: string, pattern: '^PR-[0-9]{3}$'", "PR-001")+", "+parameter("berth", "type: integer, minimum: 1, maximum: 99999", "7")+
+		"]\n    get: {"+answers+"}\n    put: {"+answers+"}\n    patch: {"+answers+"}\n  /api/v1/moorings/{code}:\n    parameters: ["+parameter("code", "type: string, pattern: '^[a-z]{4}$'", "quay")+"]\n    get: {"+answers+
+		"}\n    put: {responses: {'201': {description: made}, '404': {description: none}}}\n  /tides/{day}:\n    parameters: ["+parameter("day", "type: string, enum: [mon, tue]", "mon")+"]\n    get: {"+answers+"}\n")
+	var got []string
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Usual}) {
+		if len(c.Flaws) == 1 && (c.Flaws[0].Rule == "unknown-id" || c.Flaws[0].Rule == "unknown-path") {
+			got = append(got, c.Flaws[0].Rule+" "+c.Request.Method+" "+strings.TrimPrefix(c.Request.URL, "http://127.0.0.1:1/v1"))
+		}
+	}
+	want := []string{
+		"unknown-id GET /api/v1/piers/PR-001/berths/10014", "unknown-id GET /api/v1/piers/PR-778/berths/7",
+		"unknown-id PUT /api/v1/piers/PR-001/berths/10014", "unknown-id PUT /api/v1/piers/PR-778/berths/7",
+		"unknown-id PATCH /api/v1/piers/PR-001/berths/10014", "unknown-id PATCH /api/v1/piers/PR-778/berths/7",
+		"unknown-id GET /api/v1/moorings/zjdn",
+		"unknown-path GET /no-such-place", "unknown-path GET /api/v1/no-such-place",
+	}
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("planned\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}

@@ -3,7 +3,6 @@ package plan
 import (
 	"bytes"
 	"encoding/json"
-	"maps"
 	"slices"
 	"strings"
 
@@ -120,30 +119,43 @@ func (e *emitter) contentHeaders(s sent) {
 	}
 }
 
-// unknownID names a record that probably does not exist: the last path parameter
-// with another value of the same form. A PUT may create it, so none is sent.
+// unknownID names records that probably do not exist: each path parameter in turn
+// with another value of the same form, the last one first. A PUT may create what
+// its last parameter names, unless the description says that it answers 404, and
+// never 201.
 func (e *emitter) unknownID(s sent) {
 	i := slices.IndexFunc(e.op.Parts, func(p *Part) bool { return p.In == "path" })
-	if i < 0 || e.op.Method == "PUT" || !e.at(flaw.Usual) {
+	if i < 0 || !e.at(flaw.Usual) {
 		return
 	}
 	part := e.op.Parts[i]
 	object, _ := s.values["path"].(map[string]any)
-	name := lastParameter(e.op.Path)
-	for _, id := range []any{"0b17e8d3-6c1f-4e57-9f0a-5d1f2a7c4e99", json.Number("2000000011")} {
-		if _, is := object[name]; !is {
-			return
+	last := lastParameter(e.op.Path)
+	for _, name := range slices.Backward(inPath(e.op.Path)) {
+		documented := e.op.Documented()
+		if name == last && e.op.Method == "PUT" && (!slices.Contains(documented, "404") || slices.Contains(documented, "201")) {
+			continue
 		}
-		other := maps.Clone(object)
-		other[name] = id
-		seen, ok := part.Seen(other)
-		if !ok || !part.Schema.Valid(seen) || wire.Text(id) == wire.Text(object[name]) {
+		other, _ := elsewhere(part, object, instance.Join("", name)).(map[string]any)
+		if other == nil {
 			continue
 		}
 		f := exchange.Flaw{In: "path", Pointer: instance.Join("", name), Rule: "unknown-id", Variant: "well-formed", Reason: "the value has the right form, and there is probably no such record"}
 		e.single(f, e.op.with("path", other), other, object)
-		return
 	}
+}
+
+// inPath are the names of a template's parameters that stand alone between
+// slashes, in their order.
+func inPath(path string) []string {
+	path, _, _ = strings.Cut(path, "#")
+	var out []string
+	for _, segment := range strings.Split(path, "/") {
+		if strings.HasPrefix(segment, "{") && strings.IndexByte(segment, '}') == len(segment)-1 {
+			out = append(out, segment[1:len(segment)-1])
+		}
+	}
+	return out
 }
 
 // lastParameter is the name of the parameter that ends a template; "" if none does.

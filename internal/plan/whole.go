@@ -80,10 +80,18 @@ func (e *emitter) wholeAPI() {
 	if w.json != nil {
 		e.oversized(w.json)
 	}
-	if path := e.op.plan.unknownPath(); path != "" {
+	for _, beside := range e.op.plan.roots() {
+		path := e.op.plan.unknownPath(beside)
+		if path == "" || beside != "" && !e.at(flaw.Usual) {
+			continue
+		}
+		variant := "unlisted"
+		if beside != "" {
+			variant += "-in-" + strings.ReplaceAll(strings.Trim(beside, "/"), "/", "-")
+		}
 		r := w.any.request("GET", "", nil, w.any.values(fullest))
 		r.URL = strings.TrimSuffix(e.op.plan.opt.Base, "/") + path
-		e.through(w.any, "unknown-path", "unlisted", "no path of the description matches "+path, r)
+		e.through(w.any, "unknown-path", variant, "no path of the description matches "+path, r)
 	}
 }
 
@@ -112,10 +120,25 @@ func nested(levels int) []byte {
 	return append(bytes.Repeat([]byte("["), levels), bytes.Repeat([]byte("]"), levels)...)
 }
 
-// unknownPath is a path that no template of the description matches; "" where
-// every such path is described.
-func (p *Plan) unknownPath() string {
-	path := ""
+// maxRoots bounds next to how many resources an unknown path is tried.
+const maxRoots = 8
+
+// roots are the paths that resources lie in, in their order, as far as no parameter
+// is in them: the root first, then such as /api/v1. Other layers may answer there.
+func (p *Plan) roots() []string {
+	out := []string{""}
+	for _, o := range p.doc.Operations {
+		resource, _, _ := strings.Cut(o.Path, "/{")
+		if i := strings.LastIndexByte(resource, '/'); i > 0 && len(out) < maxRoots && !slices.Contains(out, resource[:i]) && !strings.Contains(resource, "{") {
+			out = append(out, resource[:i])
+		}
+	}
+	return out
+}
+
+// unknownPath is a path in another that no template of the description matches; ""
+// where every such path is described.
+func (p *Plan) unknownPath(path string) string {
 	for range 4 {
 		path += "/no-such-place"
 		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(o.Path, path) }) {

@@ -199,7 +199,7 @@ func (d Document) weak(status int) []Departure {
 	}
 	for _, name := range instance.Names(d.Object) {
 		if !slices.Contains(own, name) && !extension.MatchString(name) {
-			add(instance.Join("", name), "3.2", "the extension member %q should begin with a letter, go on in letters, digits and _, and have three characters or more", name)
+			add("/*", "3.2", "the extension member %q should begin with a letter, go on in letters, digits and _, and have three characters or more", name)
 			break
 		}
 	}

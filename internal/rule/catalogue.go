@@ -111,9 +111,9 @@ var All = []Rule{
 	whole("unusual-accept", exchange.NotAcceptable, Server, Fault, "A malformed request that accepts only images as its answer: 406 or the usual rejection, and never a page."),
 	whole("deep-nesting", exchange.TooLarge, Server, Fault, "JSON that nests very deeply; once a plan."),
 	whole("large-body", exchange.TooLarge, Server, Fault, "A body of 8 MiB; once a plan, in deep runs."),
-	whole("unknown-id", exchange.NotFound, Operation, Doubtful, "A path parameter of the right form that names no record, as far as one can know; where that is accepted, it is a warning. Not for PUT, which may create it."),
+	whole("unknown-id", exchange.NotFound, Operation, Doubtful, "Each path parameter in turn with a value of the right form that names no record, as far as one can know; where that is accepted, it is a warning. The last one of a PUT, which may create the record, only where the description has 404 and not 201."),
 	whole("repeated", exchange.Either, Operation, Fault, "A query parameter that is not an array, sent twice: success is right too."),
-	whole("unknown-path", exchange.NotFound, Server, Doubtful, "A path that the description does not have; once a plan."),
+	whole("unknown-path", exchange.NotFound, Server, Doubtful, "A path that the description does not have, at the root and next to the resources; once a plan."),
 	whole("wrong-method", exchange.Method, Server, Doubtful, "A method that the path does not describe; GET first, because it changes nothing."),
 	func() Rule {
 		r := whole("credentials", exchange.Unauthorized, Operation, Fault, "The credential of a security scheme left out, malformed, and one of the right form that is nobody's. Only where the operation declares security and a value is known.")

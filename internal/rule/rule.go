@@ -125,8 +125,14 @@ func Of(f exchange.Flaw) Rule {
 	return r
 }
 
-// StageOf is the stage at which a flaw is usually noticed.
-func StageOf(f exchange.Flaw) Stage { return Of(f).Stage }
+// StageOf is the stage at which a flaw is usually noticed. A number that no usual
+// type holds stops a decoder, whichever limit it breaks.
+func StageOf(f exchange.Flaw) Stage {
+	if strings.HasSuffix(f.Variant, "-int64") || strings.HasSuffix(f.Variant, "-int32") {
+		return Decoding
+	}
+	return Of(f).Stage
+}
 
 // ClassOf is the class of answer expected where these flaws are planted
 // together: parameters are answered as such, whatever is wrong with them.

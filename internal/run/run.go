@@ -182,6 +182,7 @@ func (o *operation) run(ctx context.Context) {
 	var edges []exchange.Case
 	held := 0
 	var state *state
+	between := false // the flaws of fields and those of requests as a whole
 	g := o.group()
 	for c := range o.op.Cases() {
 		if ctx.Err() != nil || o.failed() {
@@ -193,6 +194,11 @@ func (o *operation) run(ctx context.Context) {
 		}
 		if state == nil {
 			state = o.look(ctx)
+		}
+		if !between && len(c.Flaws) > 0 && c.Flaws[0].In == "request" { // some of which may be accepted, and put the resource right
+			between = true
+			_ = g.Wait()
+			o.lookAgain(ctx, state)
 		}
 		if held += len(c.Request.Body); c.Kind == exchange.Edge && held < maxHeldBytes {
 			edges = append(edges, c)

@@ -13,7 +13,8 @@ import (
 type state struct {
 	reader exchange.Case
 	judge.Readings
-	usable bool
+	usable  bool
+	changed bool // it was, after the flaws of fields
 }
 
 // look reads the resource twice: what differs between the readings changes by itself.
@@ -29,6 +30,16 @@ func (o *operation) look(ctx context.Context) *state {
 	s.Before = s.Second
 	s.usable = ok && judge.NewSnapshot(s.First, s.Second).Usable()
 	return s
+}
+
+// lookAgain reads the resource after the flaws of fields.
+func (o *operation) lookAgain(ctx context.Context, s *state) {
+	if !s.usable || ctx.Err() != nil {
+		return
+	}
+	now, ok := o.read(ctx, s.reader)
+	s.After = now
+	s.changed = ok && s.Change() != ""
 }
 
 func (o *operation) read(ctx context.Context, reader exchange.Case) (any, bool) {
@@ -47,7 +58,7 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 		return
 	}
 	now, ok := o.read(ctx, s.reader)
-	if s.After = now; !ok || s.Change() == "" {
+	if s.After = now; !ok || s.Change() == "" && !s.changed {
 		return
 	}
 	changes := func(list []rejection) bool {
@@ -74,11 +85,14 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 }
 
 // around puts the resource back with the control, sends the cases, and tells what
-// the resource shows before and after; false where that cannot be told.
+// the resource shows before and after; false where that cannot be told. What a POST
+// would put back is a creation of its own.
 func (o *operation) around(ctx context.Context, s *state, list []rejection) (seen judge.Readings, ok bool) {
 	seen = s.Readings
-	if a := o.send(ctx, *o.control, nil).Response; a.Err != "" || a.Status >= 300 {
-		return seen, false
+	if o.op.Method != "POST" {
+		if a := o.send(ctx, *o.control, nil).Response; !a.Success() {
+			return seen, false
+		}
 	}
 	if seen.Before, ok = o.read(ctx, s.reader); !ok {
 		return seen, false

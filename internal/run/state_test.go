@@ -56,6 +56,7 @@ type buoy struct {
 	counts  bool // each reading shows another number of readings
 	lenient bool // takes any depth
 	wears   bool // refuses everything after some writes
+	loose   bool // takes any media type, and keeps the colour then
 }
 
 func (b *buoy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -92,18 +93,18 @@ func (b *buoy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		show()
 	case r.Method != "PUT":
 		reject(405, "method", "")
-	case r.Header.Get("Content-Type") != "application/json" || r.Header.Get("Content-Encoding") != "":
+	case !b.loose && r.Header.Get("Content-Type") != "application/json" || !b.loose && r.Header.Get("Content-Encoding") != "":
 		reject(415, "media-type", "")
 	case !json.Valid(body):
 		reject(400, "syntax", "")
 	case json.Unmarshal(body, &v) != nil:
 		reject(422, "fields", "#")
 	default:
-		b.put(v, reject, show)
+		b.put(v, r.Header.Get("Content-Type") != "application/json" || r.Header.Get("Content-Encoding") != "", reject, show)
 	}
 }
 
-func (b *buoy) put(v map[string]any, reject func(int, string, string), show func()) {
+func (b *buoy) put(v map[string]any, other bool, reject func(int, string, string), show func()) {
 	if b.writes++; b.wears && b.writes > 10 {
 		reject(422, "worn", "")
 		return
@@ -130,7 +131,9 @@ func (b *buoy) put(v map[string]any, reject func(int, string, string), show func
 		reject(422, "fields", wrong[0])
 		return
 	}
-	b.record = v
+	if b.record = v; other {
+		delete(b.record, "depth_m")
+	}
 	show()
 }
 
@@ -172,6 +175,7 @@ func TestWhatAResourceShowsBeforeAndAfter(t *testing.T) {
 		{"sound", &buoy{}, ""},
 		{"sound: a number that changes by itself", &buoy{counts: true}, ""},
 		{"written before it is checked", &buoy{early: true}, "changed-state"},
+		{"written before it is checked, and put right by a valid body of another media type", &buoy{early: true, loose: true}, "accepted changed-state accepted"},
 		{"written before it is checked, next to a number that changes", &buoy{early: true, counts: true}, "changed-state"},
 		{"a flawed record that is stored changes the resource, and that is said", &buoy{lenient: true}, "accepted"},
 	} {
