@@ -78,7 +78,7 @@ func blame(c exchange.Case, ctx Context, doc problem.Document, reading layout.Re
 	})
 	if len(c.Flaws) > 1 { // only what is rejected and named by itself can be missed among others
 		missing = slices.DeleteFunc(missing, func(f exchange.Flaw) bool {
-			return !ctx.Knowledge.Told(c.Operation, f.In, f.Pointer) || behindTag(c, f)
+			return !ctx.Knowledge.Told(c.Operation, f.In, f.Pointer, f.Rule+" "+f.Variant) || behindTag(c, f)
 		})
 	}
 	if len(missing) > 0 {
@@ -369,7 +369,7 @@ func (l *look) lesson() (layout.Lesson, bool) {
 	out := layout.Lesson{Operation: c.Operation, In: f.In}
 	switch {
 	case slices.Contains(c.Expect.Statuses, a.Status) && a.Status != http.StatusNotFound && asksForField(c, a.Status):
-		out.Pointer = f.Pointer
+		out.Pointer, out.Flaw = f.Pointer, f.Rule+" "+f.Variant
 	case f.OfField():
 		return out, false // another layer, which looks at no field
 	}

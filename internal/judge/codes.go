@@ -176,7 +176,7 @@ var Codes = []Code{
 		"Build it from the segments of the path: / before each, ~1 for /, ~0 for ~; with # before it as a fragment.",
 		`"pointer": "#/crew/0/rank"`},
 	{"odd-layout", Error, "the answer is laid out differently from the rest of the API", "RFC 9457, section 3", Independent | OfWriting,
-		"Most rejections of this API have one layout; these have another. Where most are problem documents, any other answer is reported as not-problem alone.",
+		"Most rejections of this API have one layout; these have another. What is of another media type than problem documents, or the configured one, is reported as not-problem alone.",
 		"Clients need code for each layout, and discover the second one in production.",
 		"Let every layer answer through the same function, the router's and the decoder's errors too.",
 		fieldAnswer},

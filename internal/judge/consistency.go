@@ -131,10 +131,10 @@ func (t *Fingerprint) atTop() bool { return slices.Equal(t.Members, []string{fie
 const fieldsAtTop = "a member for each field"
 
 // family takes notations together that are told apart only by what they name: a
-// plain name is dotted or bracketed as well.
+// plain name is dotted, bracketed or nested as well.
 func family(n layout.Notation) layout.Notation {
 	switch n {
-	case layout.Dotted, layout.Bracketed, layout.Plain:
+	case layout.Dotted, layout.Bracketed, layout.Plain, layout.Nested:
 		return layout.Dotted
 	}
 	return n
@@ -363,8 +363,8 @@ func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 		return
 	}
 	for _, s := range t.others(nil) {
-		if best.about.Usual && !s.about.Usual {
-			continue // that is reported
+		if !s.about.Usual && (best.about.Usual || s.about.Form != best.about.Form) {
+			continue // that it is not the media type of rejections is reported, of each by itself
 		}
 		if m := clash(best.about, s.about); m != "" && best.about.Form == s.about.Form {
 			add(s, "odd-layout", fmt.Sprintf("the member %s is %s here and %s in most rejections: %s", m, s.about.kind(m), best.about.kind(m), places(s)))

@@ -479,7 +479,7 @@ func otherwise(r layout.Reading, want layout.Notation) []Finding {
 		is := n.Name.Notation
 		plain := is == layout.Plain && (want == layout.Dotted || want == layout.Bracketed || want == layout.Segments)
 		dotted := is == layout.Dotted && want == layout.Bracketed && !n.Name.Indexed()
-		if want != "" && is != want && !plain && !dotted {
+		if want != "" && is != want && is != layout.Nested && !plain && !dotted {
 			return []Finding{finding("odd-layout", "", n.At, fmt.Sprintf("the name %q is not written as the configuration says (%s)", n.Name.Raw, want))}
 		}
 	}

@@ -239,7 +239,7 @@ func TestWhatIsLearned(t *testing.T) {
 	if r := k.Choose(Places(doc, vocabulary(t)), "POST /vessels", vocabulary(t)); len(r.Fields) > 0 || k.Agrees("/errors/*/path") {
 		t.Errorf("the same whatever was wrong is read: %+v", r)
 	}
-	if k.Told("POST /vessels", "body", "/name") {
+	if k.Told("POST /vessels", "body", "/name", "") {
 		t.Error("what was never named is told")
 	}
 }

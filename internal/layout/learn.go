@@ -17,8 +17,8 @@ type Study struct {
 	told   map[field]map[string]bool // the places at which a field's own flaw was named
 }
 
-// field is a field of one operation's requests.
-type field struct{ operation, in, pointer string }
+// field is a field of one operation's requests, with a way to break a rule there.
+type field struct{ operation, in, pointer, flaw string }
 
 // place is what was seen at one place.
 type place struct {
@@ -63,7 +63,8 @@ func NewStudy() *Study {
 type Lesson struct {
 	Operation string
 	In        string // the part of the request that was flawed
-	Pointer   string // of the one flawed field; "" where no field, or more than one, was flawed
+	Pointer   string // of the one flawed field; "" where no field was flawed
+	Flaw      string // the rule that was broken, and how
 	Places    []Reading
 	// Tells reports whether a name is that of the flawed field, in any of the ways
 	// that are good enough for its rule, or that of its neighbour in a list.
@@ -72,7 +73,7 @@ type Lesson struct {
 
 // Add takes in a rejection.
 func (s *Study) Add(l Lesson) {
-	target := field{l.Operation, l.In, l.Pointer}
+	target := field{l.Operation, l.In, l.Pointer, l.Flaw}
 	tokens, err := instance.Split(l.Pointer)
 	if err != nil {
 		return
@@ -87,7 +88,7 @@ func (s *Study) Add(l Lesson) {
 			s.places[r.Where] = p
 		}
 		p.answers++
-		hit := p.add(r, l, target, tokens)
+		hit := p.add(r, l, field{l.Operation, l.In, l.Pointer, ""}, tokens)
 		if hit && s.told[target] == nil && len(s.told) < maxTold {
 			s.told[target] = map[string]bool{}
 		}
@@ -337,10 +338,10 @@ func (p *place) prefix(h *habit) (hits int) {
 	return hits
 }
 
-// Told reports whether the field's own flaw was named in the operation, as far as
-// that is known.
-func (k *Knowledge) Told(operation, in, pointer string) bool {
-	return k == nil || k.told == nil || k.told[field{operation, in, pointer}]
+// Told reports whether a flaw by itself was rejected in the operation, and its
+// field named, as far as that is known.
+func (k *Knowledge) Told(operation, in, pointer, flaw string) bool {
+	return k == nil || k.told == nil || k.told[field{operation, in, pointer, flaw}]
 }
 
 // Choose takes from the places of an answer of an operation the one that names

@@ -410,7 +410,7 @@ func pathName(keys []string) Name {
 	if len(keys) == 1 {
 		return ParseName(keys[0])
 	}
-	n := Name{Raw: strings.Join(keys, "."), Notation: Segments}
+	n := Name{Raw: strings.Join(keys, "."), Notation: Nested}
 	n.read(keys)
 	return n
 }

@@ -45,6 +45,7 @@ const (
 	Bracketed Notation = "bracketed"
 	Plain     Notation = "name"
 	Segments  Notation = "segments"
+	Nested    Notation = "nested" // keys of maps, one inside the other
 )
 
 // Vocabulary is the fields that a request could be blamed for.

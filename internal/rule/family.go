@@ -32,6 +32,7 @@ var families = map[string][]string{
 	"references":         {"exists"},
 	severalFields:        nil,
 	"null":               nil,
+	"empty":              nil, // of parameters, which have no null
 	"of a readable type": nil,
 }
 
@@ -59,6 +60,8 @@ func Family(flaws []exchange.Flaw) string {
 		return ""
 	case len(flaws) > 1:
 		return severalFields
+	case flaws[0].Rule == "type" && flaws[0].Variant == "null" && flaws[0].In != "body":
+		return "empty"
 	case flaws[0].Rule == "type" && flaws[0].Variant == "null":
 		return "null"
 	case flaws[0].Rule == "type" && readable[flaws[0].Variant]:
@@ -70,7 +73,7 @@ func Family(flaws []exchange.Flaw) string {
 // Broad takes the families of types together: what a service does not expect makes
 // it fail in one place, however it is wrong.
 func Broad(family string) string {
-	if family == "null" || family == "of a readable type" {
+	if family == "null" || family == "empty" || family == "of a readable type" {
 		return "wrong type"
 	}
 	return family

@@ -18,7 +18,8 @@ func TestEachRuleHasAFamily(t *testing.T) {
 	}{
 		{nil, ""},
 		{[]exchange.Flaw{{Rule: "type", Variant: "object"}}, "wrong type"},
-		{[]exchange.Flaw{{Rule: "type", Variant: "null"}}, "null"},
+		{[]exchange.Flaw{{In: "body", Rule: "type", Variant: "null"}}, "null"},
+		{[]exchange.Flaw{{In: "query", Rule: "type", Variant: "null"}}, "empty"},
 		{[]exchange.Flaw{{Rule: "type", Variant: "numeric-string"}}, "of a readable type"},
 		{[]exchange.Flaw{{Rule: "type"}, {Rule: "enum"}}, "several fields"},
 		{[]exchange.Flaw{{Rule: "enum", Variant: "null"}}, "not listed"},
