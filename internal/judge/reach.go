@@ -67,6 +67,16 @@ func namesRecord(name string) bool {
 // record: the last part of a path, or a field that is called so.
 func standsForRecord(f exchange.Flaw) bool { return f.In == "path" || namesRecord(f.Pointer) }
 
+// speaksOfRecords reports whether a status speaks of records, their state or
+// credentials, and not of the form of a value.
+func speaksOfRecords(status int) bool {
+	switch status {
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired, http.StatusNotFound, http.StatusGone, http.StatusConflict:
+		return true
+	}
+	return false
+}
+
 // notReached is the note on an operation whose valid request was refused for what
 // lies in its values, records or credentials.
 func notReached(what string, c exchange.Case, a exchange.Answer, doc problem.Document) Finding {
@@ -96,7 +106,11 @@ func notReached(what string, c exchange.Case, a exchange.Answer, doc problem.Doc
 // request's own flaw or value.
 func conflict(field, what string, a exchange.Answer) Finding {
 	advice := "a rule unique: in obiter.yaml makes a new value for each request"
-	if a.Status != http.StatusConflict {
+	switch a.Status {
+	case http.StatusConflict:
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
+		advice = "whether the value is allowed stays open"
+	default:
 		advice = "the value names a record: a rule exists: in obiter.yaml says where there are some"
 	}
 	return finding("conflict", field, "", fmt.Sprintf("%s was answered with %s%s; %s", what, StatusText(a.Status), quoted(a), advice))

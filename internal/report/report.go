@@ -294,7 +294,7 @@ func (r *Report) group(k entryKey) entryKey {
 		return entryKey{code: k.code, cause: "unchecked", part: k.part}
 	case judge.Has(k.code, judge.OfForm):
 		g.at = k.at
-	case judge.Has(k.code, judge.PerOperation), k.code == "accepted" && k.cause != "" && !isShared(k.cause):
+	case judge.Has(k.code, judge.PerOperation), k.code == "accepted" && isBusiness(k.cause):
 		g.operation = k.operation
 	}
 	return g
@@ -360,11 +360,12 @@ func (r *Report) summarise(e *Entry) {
 	e.Summary = fmt.Sprintf("nothing of the %s is checked: %d of %d requests with something wrong in it were accepted", in, accepted, answered)
 }
 
-// isShared reports whether a service answers a broken rule in one place for all
-// operations.
-func isShared(name string) bool {
+// isBusiness reports whether a cause is a rule that no schema says, with the way in
+// which it was broken: each is kept, or forgotten, in one operation.
+func isBusiness(cause string) bool {
+	name, _, _ := strings.Cut(cause, " ")
 	r, known := rule.Find(name)
-	return known && r.Layer != rule.Operation
+	return known && r.Business
 }
 
 var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
