@@ -54,7 +54,7 @@ func (a *app) explain(code, typed string) error {
 		if c.Cites != "" {
 			fmt.Fprintln(out, a.look.dim(c.Cites))
 		}
-		for _, part := range []struct{ title, text string }{{"What it means", c.Means}, {"Why it matters", c.Matters}, {"How to fix it", c.Remedy}} {
+		for _, part := range []struct{ title, text string }{{"What it means", c.Means}, {"Where it is not told", c.Spared}, {"Why it matters", c.Matters}, {"How to fix it", c.Remedy}} {
 			fmt.Fprintln(out, "\n"+a.look.bold(part.title)+"\n"+a.look.wrap(part.text, 2))
 		}
 		fmt.Fprintln(out, "\n"+a.look.bold("A correct answer")+"\n  "+strings.ReplaceAll(c.Example, "\n", "\n  "))

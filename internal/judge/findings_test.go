@@ -21,7 +21,7 @@ func TestTheManualListsEveryFinding(t *testing.T) {
 		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.Code, c.Code, c.Severity, c.Title)
 	}
 	for _, c := range Codes {
-		if c.Title == "" || c.Means == "" || c.Matters == "" || c.Remedy == "" || c.Example == "" {
+		if c.Title == "" || c.Means == "" || c.Spared == "" || c.Matters == "" || c.Remedy == "" || c.Example == "" {
 			t.Errorf("%s is not explained in full: %+v", c.Code, c)
 		}
 		fmt.Fprintf(&b, "\n## %s\n\n%s: %s.", c.Code, c.Severity, c.Title)
@@ -31,7 +31,7 @@ func TestTheManualListsEveryFinding(t *testing.T) {
 		if c.Cites != "" {
 			fmt.Fprintf(&b, " %s.", c.Cites)
 		}
-		fmt.Fprintf(&b, "\n\n%s\n\n**Why it matters.** %s\n\n**How to fix it.** %s\n\n```http\n%s\n```\n", c.Means, c.Matters, c.Remedy, c.Example)
+		fmt.Fprintf(&b, "\n\n%s\n\n**Where it is not told.** %s\n\n**Why it matters.** %s\n\n**How to fix it.** %s\n\n```http\n%s\n```\n", c.Means, c.Spared, c.Matters, c.Remedy, c.Example)
 	}
 	if *update {
 		if err := os.WriteFile(manual, []byte(b.String()), 0o644); err != nil {
