@@ -12,6 +12,7 @@ type look struct {
 	a          exchange.Answer
 	doc        problem.Document
 	departures []problem.Departure
+	fields     *layout.Vocabulary // of the control, where others have the same; may be nil
 	vocabulary *layout.Vocabulary // made when first needed
 	found      []layout.Reading
 }
@@ -24,6 +25,9 @@ func lookAt(c exchange.Case, a exchange.Answer) *look {
 
 // words are the fields that the request could be blamed for.
 func (l *look) words() *layout.Vocabulary {
+	if l.vocabulary == nil && l.fields != nil {
+		l.vocabulary = l.fields.With(l.c.Body, pointers(l.c))
+	}
 	if l.vocabulary == nil {
 		l.vocabulary = layout.NewVocabulary(l.c.Body, l.c.Control, pointers(l.c))
 	}

@@ -25,8 +25,34 @@ type Run struct {
 	knowledge   *layout.Knowledge
 	proven      map[string]bool // shapes of operations whose control was accepted, while learning
 	operations  map[string]*controls
+	fields      map[shape]*layout.Vocabulary // of controls
 	consistency *consistency
 	found       []RunFinding
+}
+
+// shape is what controls of the same fields have in common.
+type shape struct{ operation, base, part string }
+
+// maxShapes bounds the controls whose fields are kept.
+const maxShapes = 200
+
+// look reads an answer, with the fields of the control that others have used.
+func (r *Run) look(e exchange.Exchange) *look {
+	l := lookAt(e.Case, e.Response)
+	if e.Kind != exchange.Flawed || e.Control == nil {
+		return l
+	}
+	s := shape{e.ProvenBy, e.Base, e.Part()}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if l.fields = r.fields[s]; l.fields == nil {
+		if len(r.fields) >= maxShapes {
+			clear(r.fields)
+		}
+		l.fields = layout.Fields(e.Control)
+		r.fields[s] = l.fields
+	}
+	return l
 }
 
 // controls are what became of an operation's controls.
@@ -39,7 +65,7 @@ type controls struct {
 
 // NewRun makes a Run. The layout is the configured one; nil: it is learned.
 func NewRun(known *layout.Layout) *Run {
-	return &Run{layout: known, study: layout.NewStudy(), proven: map[string]bool{}, operations: map[string]*controls{}, consistency: newConsistency()}
+	return &Run{layout: known, study: layout.NewStudy(), proven: map[string]bool{}, operations: map[string]*controls{}, fields: map[shape]*layout.Vocabulary{}, consistency: newConsistency()}
 }
 
 // Successor is an empty Run that knows what this one learned.
@@ -52,7 +78,7 @@ func (r *Run) Successor() *Run {
 }
 
 // Learn takes in an exchange for what it teaches.
-func (r *Run) Learn(e exchange.Exchange) { r.learn(e, lookAt(e.Case, e.Response)) }
+func (r *Run) Learn(e exchange.Exchange) { r.learn(e, r.look(e)) }
 
 func (r *Run) learn(e exchange.Exchange, l *look) {
 	if e.Kind == exchange.Control {
@@ -85,13 +111,13 @@ func (r *Run) Pause() {
 
 // Take learns from an exchange, and judges it by what is known so far.
 func (r *Run) Take(e exchange.Exchange) Judgement {
-	l := lookAt(e.Case, e.Response)
+	l := r.look(e)
 	r.learn(e, l)
 	return r.judge(e, l)
 }
 
 // Case judges one exchange.
-func (r *Run) Case(e exchange.Exchange) Judgement { return r.judge(e, lookAt(e.Case, e.Response)) }
+func (r *Run) Case(e exchange.Exchange) Judgement { return r.judge(e, r.look(e)) }
 
 func (r *Run) judge(e exchange.Exchange, l *look) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}

@@ -32,6 +32,7 @@ func TestNamesFit(t *testing.T) {
 		{"crew", "/crew/0/name", Above}, {"#/cargo", "/cargo/weight_t", Above}, {"crew[0]", "/crew/0/name", Above},
 		{"weight_t", "/cargo/weight_t", NameOnly}, {"", "/name", Root}, {"#", "/name", Root}, {"body", "/name", Root},
 		{"[name]", "/name", Exact}, {"cargo/weight_t", "/cargo/weight_t", Exact}, {"crew/0/name", "/crew/0/name", Exact}, {"crew/1/name", "/crew/0/name", WrongIndex}, {"crew/name", "/crew/0/name", NoIndex},
+		{"[1]", "/0/name", WrongIndex}, {"/1/name", "/0/name", WrongIndex}, {"/0", "/0/name", Above}, {"0", "/name", None},
 		{"crew[0].name", "/crew", Below}, {"other", "/name", None}, {"/nam", "/name", None},
 	} {
 		if got := ParseName(c.name).Fits(c.field); got != c.want {

@@ -374,7 +374,7 @@ func (s *search) inParallel(r *Reading, at string, path []string, list []any, ne
 		switch e := e.(type) {
 		case map[string]any:
 			for name := range e {
-				found = found || s.vocabulary.last[name] || s.vocabulary.Has(pathName(append(slices.Clone(path), strconv.Itoa(i), name))) || general[name]
+				found = found || s.vocabulary.isLast(name) || s.vocabulary.Has(pathName(append(slices.Clone(path), strconv.Itoa(i), name))) || general[name]
 			}
 		case []any:
 			words, ok := messages(e)

@@ -56,61 +56,115 @@ type Vocabulary struct {
 	last    map[string]bool
 	body    any
 	control any
+	base    *Vocabulary // of the control, which many requests share; may be nil
+}
+
+// maxWords bounds the fields of one request that are known.
+const maxWords = 20_000
+
+// Fields are those of a control, to which With adds those of a request.
+func Fields(control any) *Vocabulary {
+	v := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, control: control}
+	v.walk(control)
+	return v
+}
+
+// With are the fields of the request as sent, in addition to those of its control,
+// and the flawed fields, which may be in neither.
+func (v *Vocabulary) With(sent any, flawed []string) *Vocabulary {
+	out := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, body: sent, control: v.control, base: v}
+	out.walk(sent)
+	for _, f := range flawed {
+		out.add(f)
+	}
+	return out
 }
 
 // NewVocabulary collects the fields of the request as sent, of its control, and
-// the flawed fields, which may be in neither.
+// the flawed fields.
 func NewVocabulary(sent, control any, flawed []string) *Vocabulary {
-	v := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, body: sent, control: control}
-	add := func(pointer string) {
-		if pointer == "" || v.exact[pointer] {
-			return
-		}
-		v.exact[pointer] = true
-		tokens, err := instance.Split(pointer)
-		if err != nil {
-			return
-		}
-		bare := withoutIndexes(tokens)
-		v.noIndex[key(bare)] = true
-		v.loose[key(levelled(bare))] = true
-		if last := tokens[len(tokens)-1]; !isIndex(last) {
-			v.last[last] = true
-		}
+	return Fields(control).With(sent, flawed)
+}
+
+func (v *Vocabulary) walk(root any) {
+	count := 0
+	instance.Walk(root, func(pointer string, _ any) bool {
+		v.add(pointer)
+		count++
+		return count < maxWords
+	})
+}
+
+func (v *Vocabulary) add(pointer string) {
+	if pointer == "" || v.exact[pointer] || v.base != nil && v.base.exact[pointer] {
+		return
 	}
-	for _, root := range []any{sent, control} {
-		count := 0
-		instance.Walk(root, func(pointer string, _ any) bool {
-			add(pointer)
-			count++
-			return count < 20_000
-		})
+	v.exact[pointer] = true
+	tokens, err := instance.Split(pointer)
+	if err != nil {
+		return
 	}
-	for _, f := range flawed {
-		add(f)
+	bare := withoutIndexes(tokens)
+	v.noIndex[key(bare)] = true
+	v.loose[key(levelled(bare))] = true
+	if last := tokens[len(tokens)-1]; !isIndex(last) {
+		v.last[last] = true
 	}
-	return v
+}
+
+// isLast reports whether a field ends with the name.
+func (v *Vocabulary) isLast(name string) bool {
+	return v.last[name] || v.base != nil && v.base.last[name]
 }
 
 func key(tokens []string) string { return instance.Join("", tokens...) }
 
+// isIndex reports whether a token is a number that an entry of a list can have.
 func isIndex(token string) bool {
-	_, err := strconv.ParseUint(token, 10, 32)
-	return err == nil
+	const digits = 9
+	if token == "" || len(token) > digits {
+		return false
+	}
+	for _, c := range []byte(token) {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return true
 }
 
+// withoutIndexes are the tokens that are names; the slice itself where all are.
 func withoutIndexes(tokens []string) []string {
+	if !slices.ContainsFunc(tokens, isIndex) {
+		return tokens
+	}
 	return slices.DeleteFunc(slices.Clone(tokens), isIndex)
 }
 
 var leveller = strings.NewReplacer("_", "", "-", "", " ", "")
 
-func level(name string) string { return strings.ToLower(leveller.Replace(name)) }
+// level is a name in lower case, without what parts its words.
+func level(name string) string {
+	for _, c := range []byte(name) {
+		if c < 'a' && (c < '0' || c > '9') || c > 'z' {
+			return strings.ToLower(leveller.Replace(name))
+		}
+	}
+	return name
+}
 
+// levelled are levelled tokens; the slice itself where all are level.
 func levelled(tokens []string) []string {
-	out := make([]string, len(tokens))
+	out := tokens
 	for i, t := range tokens {
-		out[i] = level(t)
+		l := level(t)
+		if l == t {
+			continue
+		}
+		if &out[0] == &tokens[0] {
+			out = slices.Clone(tokens)
+		}
+		out[i] = l
 	}
 	return out
 }
@@ -311,23 +365,27 @@ func fit(name, target []string) Fit {
 	case len(name) > len(target) && slices.Equal(name[:len(target)], target):
 		return Below
 	}
-	bareName, bareTarget := withoutIndexes(name), withoutIndexes(target)
+	bareName, bareTarget := levelled(withoutIndexes(name)), levelled(withoutIndexes(target))
+	if len(bareName) > 0 && (len(bareTarget) == 0 || bareName[0] != bareTarget[0]) { // as most texts that could be a name
+		if len(name) == 1 && len(target) > 1 && level(name[0]) == level(target[len(target)-1]) {
+			return NameOnly
+		}
+		return None
+	}
 	prefix := target[:min(len(name), len(target))]
 	indexed := len(bareName) < len(name)
 	switch {
-	case indexed && len(name) <= len(target) && !slices.Equal(name, prefix) && slices.Equal(levelled(bareName), levelled(withoutIndexes(prefix))) && !slices.Equal(levelled(name), levelled(prefix)):
+	case indexed && len(name) <= len(target) && !slices.Equal(name, prefix) && slices.Equal(bareName, levelled(withoutIndexes(prefix))) && !slices.Equal(levelled(name), levelled(prefix)):
 		return WrongIndex
 	case slices.Equal(levelled(name), levelled(target)):
 		return Spelling
 	case len(bareName) > 0 && slices.Equal(bareName, bareTarget):
 		return NoIndex
-	case len(bareName) > 0 && slices.Equal(levelled(bareName), levelled(bareTarget)):
-		return NoIndex
 	case len(name) < len(target) && slices.Equal(name, target[:len(name)]):
 		return Above
 	case len(name) < len(target) && slices.Equal(levelled(name), levelled(target[:len(name)])):
 		return Above
-	case len(bareName) > 0 && len(bareName) < len(bareTarget) && slices.Equal(bareName, bareTarget[:len(bareName)]):
+	case len(bareName) > 0 && len(bareName) < len(bareTarget) && slices.Equal(withoutIndexes(name), withoutIndexes(target)[:len(bareName)]):
 		return Above
 	case len(name) == 1 && len(target) > 1 && level(name[0]) == level(target[len(target)-1]):
 		return NameOnly
@@ -338,11 +396,15 @@ func fit(name, target []string) Fit {
 // Has reports whether the name is that of any field.
 func (v *Vocabulary) Has(n Name) bool {
 	for _, r := range n.readings {
-		if len(r) == 0 || v.exact[key(r)] || v.noIndex[key(withoutIndexes(r))] || v.loose[key(levelled(withoutIndexes(r)))] {
+		if len(r) == 0 {
 			return true
 		}
-		if len(r) == 1 && v.last[r[0]] {
-			return true
+		exact, bare := key(r), withoutIndexes(r)
+		noIndex, loose := key(bare), key(levelled(bare))
+		for k := v; k != nil; k = k.base {
+			if k.exact[exact] || k.noIndex[noIndex] || k.loose[loose] || len(r) == 1 && k.last[r[0]] {
+				return true
+			}
 		}
 	}
 	return false

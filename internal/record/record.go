@@ -249,19 +249,20 @@ func (r *Reader) Lines() iter.Seq2[Line, error] {
 			if data == nil {
 				return
 			}
-			var kind struct {
-				Type string `json:"type"`
+			kind, err := kindOf(data)
+			var l Line
+			if err == nil {
+				l, err = r.read(kind, data)
 			}
-			if err := json.Unmarshal(data, &kind); err != nil {
-				if !r.ended {
-					return
-				}
-				yield(Line{}, &FileError{r.line, "not readable as JSON: " + err.Error()})
+			if err != nil && !r.ended && !json.Valid(data) {
 				return
 			}
-			l, err := r.read(kind.Type, data)
 			if err != nil {
-				yield(Line{}, &FileError{r.line, fmt.Sprintf("not a line of type %q: %v", kind.Type, err)})
+				problem := fmt.Sprintf("not a line of type %q: %v", kind, err)
+				if !json.Valid(data) {
+					problem = "not readable as JSON: " + err.Error()
+				}
+				yield(Line{}, &FileError{r.line, problem})
 				return
 			}
 			if l != (Line{}) && !yield(l, nil) {
@@ -269,6 +270,20 @@ func (r *Reader) Lines() iter.Seq2[Line, error] {
 			}
 		}
 	}
+}
+
+// kindOf is the type of a line: its first member, as this program writes it.
+func kindOf(data []byte) (string, error) {
+	if rest, ok := bytes.CutPrefix(data, []byte(`{"type":"`)); ok {
+		if kind, _, ok := bytes.Cut(rest, []byte(`"`)); ok {
+			return string(kind), nil
+		}
+	}
+	var line struct {
+		Type string `json:"type"`
+	}
+	err := json.Unmarshal(data, &line)
+	return line.Type, err
 }
 
 func (r *Reader) read(kind string, data []byte) (Line, error) {
