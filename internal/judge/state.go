@@ -74,7 +74,7 @@ func entriesMore(was, is any) string {
 	}
 	text := fmt.Sprintf("had %d entries and has %d", len(x), len(y))
 	for _, e := range y {
-		if !slices.ContainsFunc(x, func(old any) bool { return instance.Equal(old, e) }) {
+		if !slices.ContainsFunc(x, func(old any) bool { return sameEntries([]any{old}, []any{e}) }) {
 			return text + ", such as " + instance.Shown(e)
 		}
 	}
@@ -91,8 +91,8 @@ func sameEntries(a, b any) bool {
 	}
 	count := map[string]int{}
 	for i := range x {
-		count[string(instance.Encode(x[i]))]++
-		count[string(instance.Encode(y[i]))]--
+		count[string(instance.Encode(inOrder(x[i])))]++
+		count[string(instance.Encode(inOrder(y[i])))]--
 	}
 	for _, n := range count {
 		if n != 0 {
@@ -100,6 +100,26 @@ func sameEntries(a, b any) bool {
 		}
 	}
 	return true
+}
+
+// inOrder is a value whose lists, at every depth, are in an order of their own.
+func inOrder(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for name, inner := range v {
+			out[name] = inOrder(inner)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, e := range v {
+			out[i] = inOrder(e)
+		}
+		slices.SortFunc(out, func(a, b any) int { return bytes.Compare(instance.Encode(a), instance.Encode(b)) })
+		return out
+	}
+	return v
 }
 
 // differences calls visit for each place at which two values differ, until it
