@@ -1,6 +1,7 @@
 package flaw
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -8,6 +9,7 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
+	"obiter/internal/schema"
 )
 
 // plantRequired leaves out each required member.
@@ -194,6 +196,10 @@ func (p *Planter) emptyObject() {
 		}
 		flaws = append(flaws, exchange.Flaw{In: p.in, Pointer: v.Pointer, Rule: "required", Variant: "empty-object", Reason: "the object is empty, so the required member is missing"})
 	}
+	order := schema.Merge(schema.Apply([]schema.Schema{p.root}, p.control)).Required
+	slices.SortStableFunc(flaws, func(a, b exchange.Flaw) int { // as the description lists them
+		return cmp.Compare(slices.Index(order, instance.Last(a.Pointer)), slices.Index(order, instance.Last(b.Pointer)))
+	})
 	if len(flaws) > 1 && p.proveAt(flaws, empty, p.whole()) == "" {
 		p.give(Planted{Flaws: flaws, Value: empty})
 	}

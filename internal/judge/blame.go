@@ -176,9 +176,22 @@ func inAlternative(c exchange.Case, f exchange.Flaw, n layout.Named) bool {
 func nearAlternative(c exchange.Case, n layout.Named) bool {
 	return slices.ContainsFunc(c.Alternatives, func(at string) bool {
 		fit := n.Name.Fits(at)
-		inside := fit == layout.Exact || fit == layout.Below || at == ""
+		inside := fit == layout.Exact || fit == layout.Below || at == "" || isBare(c, n)
 		return inside && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return instance.Within(f.Pointer, at) })
 	})
+}
+
+// isBare reports whether a name is that of a member without what it is part of,
+// and of no member at the top, which would be meant with it. Readers that go
+// through branches often name their members so.
+func isBare(c exchange.Case, n layout.Named) bool {
+	path := n.Name.Path()
+	if n.Name.IsPointer() || n.Name.Notation != layout.Plain {
+		return false
+	}
+	_, sent := instance.Get(c.Body, path)
+	_, usual := instance.Get(c.Control, path)
+	return !sent && !usual
 }
 
 // mayBeBlamed reports whether a name is of a field that a business rule speaks of

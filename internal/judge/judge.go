@@ -375,7 +375,8 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	var found []Finding
 	c, a, doc := l.c, l.a, l.doc
 	right := slices.Contains(c.Expect.Statuses, a.Status)
-	if l.isConflict() {
+	inTheWay := l.isConflict()
+	if inTheWay {
 		found = append(found, conflict(fieldOf(c), said(c), a))
 	} else if !right {
 		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
@@ -406,7 +407,7 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	print := fingerprint(c, a, doc)
 	print.Usual = doc.Claimed || doc.Media == ctx.Layout.OwnMediaType() && doc.Media != ""
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.
-	if right && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c, a.Status) {
+	if right && !inTheWay && doc.Value != nil && a.Status != http.StatusNotFound && asksForField(c, a.Status) {
 		reading := l.reading(ctx)
 		if ctx.Layout != nil && !ctx.Layout.Learned {
 			found = append(found, otherwise(reading, ctx.Layout.Notation)...)
@@ -416,7 +417,7 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 		found = append(found, wrongWords(c, a, reading)...)
 		print.fields(c, ctx, doc, reading, blamed)
 	}
-	if c.Expect.Says != "" && right && !asksForField(c, a.Status) {
+	if c.Expect.Says != "" && right && !inTheWay && !asksForField(c, a.Status) {
 		found = append(found, wrongWords(c, a, layout.Reading{})...)
 	}
 	if f, slow := slowly(c, a, ctx); slow {

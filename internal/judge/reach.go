@@ -107,7 +107,10 @@ func notReached(what string, c exchange.Case, a exchange.Answer, doc problem.Doc
 func conflict(field, what string, a exchange.Answer) Finding {
 	advice := "a rule unique: in obiter.yaml makes a new value for each request"
 	switch a.Status {
-	case http.StatusConflict:
+	case http.StatusConflict, http.StatusBadRequest, http.StatusUnprocessableEntity:
+		if a.Status != http.StatusConflict && !taken.Match(a.Body) {
+			advice = "the value names a record: a rule exists: in obiter.yaml says where there are some"
+		}
 	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
 		advice = "whether the value is allowed stays open"
 	default:
@@ -120,6 +123,9 @@ func conflict(field, what string, a exchange.Answer) Finding {
 // an earlier request is in the way, and the flaw was not looked at.
 func (l *look) isConflict() bool {
 	c, a := l.c, l.a
+	if a.Status == http.StatusBadRequest || a.Status == http.StatusUnprocessableEntity {
+		return l.isTaken()
+	}
 	if a.Status != http.StatusConflict || slices.Contains(c.Expect.Statuses, a.Status) {
 		return false
 	}
@@ -129,6 +135,25 @@ func (l *look) isConflict() bool {
 	reading := l.reading(Context{})
 	return !slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
 		return !ofRecords.MatchString(n.Message) && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed })
+	})
+}
+
+// taken matches what is said of a value that another record has.
+var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|must be unique|not unique|duplicate)\b`)
+
+// isTaken reports whether all that a rejection says of fields is that a value, which
+// obeys its rules and is in the valid request as well, is taken: by the record that
+// an earlier request made.
+func (l *look) isTaken() bool {
+	c := l.c
+	if c.Expect.Class == exchange.Duplicate || len(c.Flaws) != 1 || !taken.Match(l.a.Body) {
+		return false
+	}
+	fields := l.reading(Context{}).Fields
+	return len(fields) > 0 && !slices.ContainsFunc(fields, func(n layout.Named) bool {
+		sent, there := instance.Get(c.Body, n.Name.Path())
+		valid, usual := instance.Get(c.Control, n.Name.Path())
+		return !taken.MatchString(n.Message) || !there || !usual || !instance.Equal(sent, valid) || fit(c.Flaws[0], n) > rule.Missed
 	})
 }
 

@@ -337,8 +337,11 @@ func (n Name) Indexed() bool {
 // Path is the name as a JSON Pointer; "" for one of the body as a whole, and for
 // one that cannot be read.
 func (n Name) Path() string {
-	if len(n.readings) == 0 {
+	switch {
+	case len(n.readings) == 0:
 		return ""
+	case n.Notation == Dotted || n.Notation == Bracketed: // after the text as it is
+		return key(n.readings[len(n.readings)-1])
 	}
 	return key(n.readings[0])
 }
