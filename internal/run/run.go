@@ -35,7 +35,11 @@ type Options struct {
 	Layout *layout.Layout // how fields are named; nil: that is learned
 	// Own makes what an operation needs for itself, and gives the operation as it
 	// is planned then; undo takes that away. Nil: nothing is made.
-	Own      func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
+	Own func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
+	// Around sends a case to a record of its own, and reads that with the reader,
+	// twice before and once after. False where the operation has no such records, or
+	// they cannot be read. Nil: no operation has.
+	Around   func(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool)
 	Alive    func(ctx context.Context) error             // reports why the service cannot be reached; nil: that is not asked
 	Progress func(done int)                              // after each case; may be nil
 	Finished func(op *plan.Operation, line *report.Line) // after each operation; may be nil
@@ -211,7 +215,9 @@ func (o *operation) run(ctx context.Context) {
 	}
 	_ = g.Wait()
 	slices.SortFunc(o.rejected, func(a, b rejection) int { return cmp.Compare(a.Number, b.Number) })
-	o.checkState(ctx, state)
+	if !o.checkOwn(ctx) {
+		o.checkState(ctx, state)
+	}
 	g = o.group()
 	for _, c := range edges {
 		if ctx.Err() != nil || o.failed() {

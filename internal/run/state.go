@@ -105,3 +105,32 @@ func (o *operation) around(ctx context.Context, s *state, list []rejection) (see
 	seen.After, ok = o.read(ctx, s.reader)
 	return seen, ok
 }
+
+// maxOwn bounds the rejected cases whose own records are read.
+const maxOwn = 16
+
+// checkOwn looks, where each case has a record of its own, whether a rejected one
+// changes it: some of them, spread over the plan, and one that does so a second
+// time. False where cases have no records of their own.
+func (o *operation) checkOwn(ctx context.Context) bool {
+	reader, ok := o.op.Reader()
+	if o.opt.Around == nil || !ok || o.control == nil || len(o.rejected) == 0 {
+		return false
+	}
+	n := min(maxOwn, len(o.rejected))
+	for i := range n {
+		r := o.rejected[i*len(o.rejected)/n]
+		seen, ok := o.opt.Around(ctx, reader, r.planned)
+		if i == 0 && !ok {
+			return false
+		}
+		if ctx.Err() != nil || !ok || seen.Change() == "" {
+			continue
+		}
+		if again, ok := o.opt.Around(ctx, reader, r.planned); ok && again.Change() != "" {
+			o.state(record.State{Case: r.Case, Seen: again})
+			break
+		}
+	}
+	return true
+}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
 	"time"
 
@@ -12,6 +13,8 @@ import (
 	"obiter/internal/document"
 	"obiter/internal/exchange"
 	"obiter/internal/fixture"
+	"obiter/internal/instance"
+	"obiter/internal/judge"
 	"obiter/internal/plan"
 )
 
@@ -161,7 +164,7 @@ func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 	if len(own.each) > 0 {
 		var undo func()
 		var err error
-		c, undo, err = t.fresh(ctx, own, c)
+		c, undo, err = t.fresh(ctx, own, c, func(map[string]any) {})
 		defer undo()
 		if err != nil {
 			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: err.Error()}}
@@ -173,8 +176,40 @@ func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 	return exchange.Exchange{Case: c, Response: a}
 }
 
-// fresh makes the records of one case, and puts their values into it.
-func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case) (exchange.Case, func(), error) {
+// around sends a case to records of its own, which are read before and after it.
+// False where cases have none.
+func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool) {
+	own := t.own
+	if len(own.each) == 0 {
+		return seen, false
+	}
+	values := maps.Clone(own.records.Values)
+	c, undo, err := t.fresh(ctx, own, c, func(fresh map[string]any) { reader = fixture.Replace(reader, values, fresh) })
+	defer undo()
+	read := func() (v any) {
+		a := t.sender.Load().Send(ctx, reader)
+		if a.Status != http.StatusOK || a.Truncated {
+			ok = false
+			return nil
+		}
+		v, err := instance.Decode(a.Body)
+		ok = ok && err == nil
+		return v
+	}
+	if ok = err == nil; !ok {
+		return seen, false
+	}
+	seen.First = read()
+	seen.Second = read()
+	seen.Before = seen.Second
+	a := t.sender.Load().Send(ctx, c)
+	seen.After = read()
+	return seen, ok && a.Err == "" && a.Status >= http.StatusBadRequest
+}
+
+// fresh makes the records of one case, and puts their values into it; made is told
+// them.
+func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case, made func(values map[string]any)) (exchange.Case, func(), error) {
 	t.making.Lock()
 	records := own.records.Branch()
 	err := records.Make(ctx, own.each)
@@ -190,5 +225,6 @@ func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case) (ex
 	if err != nil {
 		return c, undo, err
 	}
+	made(records.Values)
 	return fixture.Replace(c, own.records.Values, records.Values), undo, nil
 }

@@ -118,6 +118,34 @@ func TestATrialTellsWhatHappensAndLeavesNothing(t *testing.T) {
 	}
 }
 
+// TestTheFlawedRecordIsRead: where each case has a record of its own, it is that one
+// which a rejected request may have changed.
+func TestTheFlawedRecordIsRead(t *testing.T) {
+	for _, faults := range [][]string{nil, {"half-written"}} {
+		o := open(t, faults, "undo: DELETE /vessels/{vessel_id}", "undo: DELETE /vessels/{vessel_id}\n    each: case")
+		o.opt.Plan.Only = []string{"PATCH /vessels/*"}
+		before := o.records()
+		out, err := trial.Run(context.Background(), o.opt, o.events)
+		if err != nil || !out.Report.Proven() {
+			t.Fatalf("%v, %q", err, o.told)
+		}
+		found := []string{}
+		for _, e := range out.Report.Entries() {
+			found = append(found, e.Code)
+		}
+		want := []string{}
+		if faults != nil {
+			want = append(want, "changed-state")
+		}
+		if !slices.Equal(found, want) {
+			t.Errorf("with %q: found %q, want %q", faults, found, want)
+		}
+		if after := o.records(); !slices.Equal(after, before) {
+			t.Errorf("records of %v: %v, before %v", kinds, after, before)
+		}
+	}
+}
+
 // TestAFixtureThatFails leaves out what needs it; where all operations do, there
 // is nothing to go on with.
 func TestAFixtureThatFails(t *testing.T) {
