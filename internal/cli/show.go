@@ -160,16 +160,24 @@ func (a *app) about(out io.Writer, res record.Result, form string) {
 	if len(res.MayBlame) > 0 {
 		fmt.Fprintln(out, "also       "+clean(strings.Join(res.MayBlame, ", "))+" may be blamed, for a rule of the configuration")
 	}
-	verdict := string(res.Verdict)
-	switch res.Verdict {
-	case judge.Pass:
-		verdict = a.look.in(codeGreen, verdict)
-	case judge.Fail:
-		verdict = a.look.in(codeRed, verdict)
-	case judge.Unproven:
-		verdict = a.look.in(codeYellow, verdict) + ": the operation's control was refused, so a rejection proves nothing"
+	verdict := a.verdict(res.Verdict)
+	if res.Verdict == judge.Unproven && !slices.ContainsFunc(res.Findings, func(f judge.Finding) bool { return judge.Has(f.Code, judge.Unproves) }) {
+		verdict += ": the operation's control was refused, so a rejection proves nothing"
 	}
 	fmt.Fprintln(out, "verdict    "+verdict)
+}
+
+// verdict says a verdict as the totals do.
+func (a *app) verdict(v judge.Verdict) string {
+	switch v {
+	case judge.Pass:
+		return a.look.in(codeGreen, "right")
+	case judge.Fail:
+		return a.look.in(codeRed, "wrong")
+	case judge.Form:
+		return a.look.in(codeYellow, "wrong in form only")
+	}
+	return a.look.in(codeYellow, string(v))
 }
 
 // marks are the notes next to the lines of the body, by pointer.

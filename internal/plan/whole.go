@@ -80,14 +80,14 @@ func (e *emitter) wholeAPI() {
 	if w.json != nil {
 		e.oversized(w.json)
 	}
-	for _, beside := range e.op.plan.roots() {
-		path := e.op.plan.unknownPath(beside)
-		if path == "" || beside != "" && !e.at(flaw.Usual) {
+	for _, root := range e.op.plan.roots() {
+		path := e.op.plan.unknownPath(root)
+		if path == "" || root != "" && !e.at(flaw.Usual) {
 			continue
 		}
 		variant := "unlisted"
-		if beside != "" {
-			variant += "-in-" + strings.ReplaceAll(strings.Trim(beside, "/"), "/", "-")
+		if root != "" {
+			variant += "-in-" + strings.ReplaceAll(strings.Trim(root, "/"), "/", "-")
 		}
 		r := w.any.request("GET", "", nil, w.any.values(fullest))
 		r.URL = strings.TrimSuffix(e.op.plan.opt.Base, "/") + path
