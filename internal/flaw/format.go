@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/big"
+	"strings"
 
 	"obiter/internal/schema"
 )
@@ -126,7 +127,7 @@ func plantFormat(s *site) {
 		switch s.value.(type) {
 		case string:
 			for _, v := range formatVariants[format] {
-				s.replace("format", v.variant, v.depth, v.value, fmt.Sprintf("not a %s: %s", format, v.words))
+				s.replace("format", v.variant, v.depth, v.value, fmt.Sprintf("not %s: %s", withArticle(format), v.words))
 			}
 		case json.Number:
 			s.plantSize(format)
@@ -154,4 +155,12 @@ func (s *site) plantSize(format string) {
 // beyond reports whether no bound comes before the limit in that direction.
 func beyond(b *schema.Bound, limit *big.Rat, direction int) bool {
 	return b == nil || b.Value.Cmp(limit)*direction >= 0
+}
+
+// withArticle is the name of a format as a sentence has it: a date, an email.
+func withArticle(format string) string {
+	if strings.ContainsAny(format[:1], "aeio") {
+		return "an " + format
+	}
+	return "a " + format
 }
