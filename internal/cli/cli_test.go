@@ -204,7 +204,7 @@ func TestExitStatuses(t *testing.T) {
 	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "Not reached", "error: no valid request was accepted, so no rejection proves anything\nhint: GET /vessels: a valid request (fullest control) was refused with 404 Not Found: “404 page not found”")
 	closed.Close()
 	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "", "nothing answers at "+closed.URL+": the connection is refused\nhint: start the service")
-	obiter(t, dir, "try", "--at", serve(t), "--only", "DELETE *").check(t, 3, "only to records made for it", "nothing was sent")
+	obiter(t, dir, "try", "--at", serve(t), "--only", "GET /berths").check(t, 3, "no parameters and no body", "nothing was sent")
 }
 
 // TestBadInput: each has one clear message, says where and what to do, and changes nothing.

@@ -98,7 +98,11 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 	for _, s := range doc.Schemes() {
 		schemes = append(schemes, s.Name)
 	}
-	return conf, doc, conf.CheckSchemes(schemes)
+	if err := conf.CheckSchemes(schemes); err != nil {
+		return nil, nil, err
+	}
+	conf.Imply(doc)
+	return conf, doc, nil
 }
 
 // description reads the one that a command names, or the configuration, or the

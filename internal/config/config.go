@@ -49,8 +49,10 @@ type Errors struct {
 
 // Operation is what the file says of one operation.
 type Operation struct {
-	Body  any // merged over each control (RFC 7396); nil: nothing
-	Rules []Rule
+	Body       any // merged over each control (RFC 7396); nil: nothing
+	Rules      []Rule
+	Parameters Parameters // in place of what the description gives
+	Allow      bool       // it may change what Obiter did not make
 }
 
 // TLS names PEM files, relative to the configuration's folder.
@@ -269,20 +271,31 @@ func (c *Config) operations(r reader, top map[string]any) error {
 		if err != nil {
 			return err
 		}
-		if err := r.known(at, said, "body", "rules"); err != nil {
+		if err := r.known(at, said, append([]string{"body", "rules", "allow"}, places...)...); err != nil {
 			return err
 		}
 		rules, err := r.rules(at+"/rules", said["rules"])
 		if err != nil {
 			return err
 		}
-		c.Operations[name] = Operation{Body: said["body"], Rules: rules}
+		given, err := r.parameters(at, said)
+		if err != nil {
+			return err
+		}
+		allow, is := said["allow"].(bool)
+		if _, has := said["allow"]; has && !is {
+			return r.tree.Fail(at+"/allow", "write allow: true", "allow is %s where true or false is expected", article(said["allow"]))
+		}
+		c.Operations[name] = Operation{Body: said["body"], Rules: rules, Parameters: given, Allow: allow}
 	}
 	return nil
 }
 
 // Fail is an error at the place of a fixture.
 func (c *Config) Fail(f Fixture, hint, problem string, args ...any) error {
+	if f.Implied {
+		return fmt.Errorf(problem, args...)
+	}
 	return c.tree.Fail(f.at, hint, problem, args...)
 }
 
@@ -300,6 +313,9 @@ func (c *Config) CheckOperations(names []string) error {
 		}
 	}
 	for _, f := range c.Fixtures {
+		if f.Implied {
+			continue
+		}
 		if err := check(f.at+"/send", f.Send); err != nil {
 			return err
 		}

@@ -121,7 +121,7 @@ func likely(doc *oad.Document) []Fixture {
 		}
 		seen[names[0]] = true
 		i := slices.IndexFunc(doc.Operations, func(p oad.Operation) bool { return p.Name() == "POST "+collection })
-		f := Fixture{Name: singular(collection), Send: "POST " + collection, Keep: map[string]string{names[0]: kept(doc, doc.Operations[i], names[0])}}
+		f := Fixture{Name: singular(collection), Send: "POST " + collection, Keep: map[string]string{names[0]: keptAt(doc, doc.Operations[i], names[0])}}
 		if undo := "DELETE " + o.Path; has(undo) {
 			f.Undo = undo
 		}
@@ -145,7 +145,7 @@ func signIn(doc *oad.Document) (Fixture, bool) {
 			if o.Method != "POST" || o.Security != nil || len(parameters(o.Path)) > 0 {
 				continue
 			}
-			if expression := kept(doc, o, name); strings.HasSuffix(expression, "/"+name) {
+			if expression := keptAt(doc, o, name); strings.HasSuffix(expression, "/"+name) {
 				return Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{name: expression}, Stays: true}, true
 			}
 		}
@@ -206,9 +206,9 @@ func singular(collection string) string {
 	return last
 }
 
-// kept is where the id of a new record is: in the documented answer, else in
+// keptAt is where the id of a new record is: in the documented answer, else in
 // its Location.
-func kept(doc *oad.Document, create oad.Operation, parameter string) string {
+func keptAt(doc *oad.Document, create oad.Operation, parameter string) string {
 	for _, r := range create.Responses {
 		if !strings.HasPrefix(r.Status, "2") {
 			continue

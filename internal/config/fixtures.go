@@ -20,7 +20,12 @@ type Fixture struct {
 	// Stays says that it need not be taken away, as a token need not.
 	Stays bool
 	Each  string // how often it is made: once a run, an operation or a case
-	at    string // JSON Pointer into the file
+	// Parameters are those of the request that makes it, UndoParameters of the one
+	// that takes it away.
+	Parameters, UndoParameters Parameters
+	Implied                    bool   // the file does not say it; the description shows how the record is made
+	Door                       bool   // it logs in, and nothing else may need it
+	at                         string // JSON Pointer into the file
 }
 
 func (c *Config) fixtures(r reader, top map[string]any) error {
@@ -51,7 +56,7 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 	if err != nil {
 		return f, err
 	}
-	if err := r.known(at, object, "name", "send", "body", "keep", "undo", "each"); err != nil {
+	if err := r.known(at, object, append([]string{"name", "send", "body", "keep", "undo", "each"}, places...)...); err != nil {
 		return f, err
 	}
 	for _, key := range []string{"name", "send"} {
@@ -65,12 +70,11 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 	if f.Send, err = r.operation(at+"/send", object["send"], "POST /vessels"); err != nil {
 		return f, err
 	}
-	if undo, has := object["undo"]; has && undo == "none" {
-		f.Stays = true
-	} else if has {
-		if f.Undo, err = r.operation(at+"/undo", undo, "DELETE /vessels/{vessel_id}, or none"); err != nil {
-			return f, err
-		}
+	if f.Parameters, err = r.parameters(at, object); err != nil {
+		return f, err
+	}
+	if err := r.undo(&f, object); err != nil {
+		return f, err
 	}
 	f.Body, f.Each = object["body"], "run"
 	if v, has := object["each"]; has {
@@ -98,6 +102,31 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 	return f, err
 }
 
+// undo reads how a record is taken away: an operation, or one with the values of
+// its parameters.
+func (r reader) undo(f *Fixture, object map[string]any) (err error) {
+	const like = "DELETE /vessels/{vessel_id}, or none"
+	at := f.at + "/undo"
+	switch undo := object["undo"].(type) {
+	case nil:
+	case map[string]any:
+		if err := r.known(at, undo, append([]string{"send"}, places...)...); err != nil {
+			return err
+		}
+		if f.Undo, err = r.operation(at+"/send", undo["send"], like); err != nil {
+			return err
+		}
+		f.UndoParameters, err = r.parameters(at, undo)
+	default:
+		if undo == "none" {
+			f.Stays = true
+			return nil
+		}
+		f.Undo, err = r.operation(at, undo, like)
+	}
+	return err
+}
+
 // expression is a runtime expression of OpenAPI (3.1.1, section 4.8.20.4) that
 // has a value once a fixture was answered.
 var expression = regexp.MustCompile(`^\$(?:request|response)\.(?:body#(?:/.*)?|header\.[!#$%&'*+.^_` + "`" + `|~0-9A-Za-z-]+)$`)
@@ -116,7 +145,7 @@ func (c *Config) inOrder(r reader) error {
 		}
 	}
 	needs := func(f Fixture) (missing string) {
-		for _, ref := range append(references(f.Body), parameters(f.Send)...) {
+		for _, ref := range append(references(f.Body), c.sources(f.Send, f.Parameters)...) {
 			if by, is := kept[ref]; is && !placed[by] && by != f.Name {
 				missing = by
 			}
@@ -161,7 +190,7 @@ func (c *Config) givers() map[string]bool {
 			for name := range f.Keep {
 				if wanted[name] && !out[f.Name] {
 					out[f.Name] = true
-					for _, ref := range append(references(f.Body), parameters(f.Send)...) {
+					for _, ref := range append(references(f.Body), c.sources(f.Send, f.Parameters)...) {
 						wanted[ref] = true
 					}
 				}
@@ -171,24 +200,12 @@ func (c *Config) givers() map[string]bool {
 	return out
 }
 
-// Removable reports whether fixtures keep all path parameters of an operation, so
-// that it can be tried on records that were made for it.
-func (c *Config) Removable(operation string) bool {
-	names := parameters(operation)
-	for _, name := range names {
-		if !slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { _, keeps := f.Keep[name]; return keeps }) {
-			return false
-		}
-	}
-	return len(names) > 0
-}
-
 // Own are the fixtures that an operation needs for itself, each after those that
 // it needs: what is made anew each operation or case, and what a DELETE removes.
 func (c *Config) Own(operation string) []Fixture {
 	var out []Fixture
 	for _, f := range c.Needed([]string{operation}) {
-		removed := strings.HasPrefix(operation, "DELETE ") && slices.ContainsFunc(parameters(operation), func(name string) bool { _, keeps := f.Keep[name]; return keeps })
+		removed := strings.HasPrefix(operation, "DELETE ") && slices.ContainsFunc(c.sources(operation, nil), func(name string) bool { _, keeps := f.Keep[name]; return keeps })
 		if f.Each != "run" || removed {
 			out = append(out, f)
 		}
@@ -206,9 +223,34 @@ func (c *Config) Remover(operation string) (Fixture, bool) {
 	return c.Fixtures[i], true
 }
 
-// Needs reports whether a fixture uses a value: in its body, or in a path.
-func (f Fixture) Needs(name string) bool {
-	return slices.Contains(append(append(references(f.Body), parameters(f.Send)...), parameters(f.Undo)...), name)
+// Maker is the fixture that an operation's records are made by; false where none is.
+func (c *Config) Maker(operation string) (Fixture, bool) {
+	i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == operation })
+	if i < 0 {
+		return Fixture{}, false
+	}
+	return c.Fixtures[i], true
+}
+
+// Needs reports whether a fixture uses a value: in its body, or in the parameters
+// of what makes it and what takes it away.
+func (c *Config) Needs(f Fixture, name string) bool {
+	return slices.Contains(c.needs(f), name)
+}
+
+func (c *Config) needs(f Fixture) []string {
+	out := append(references(f.Body), c.sources(f.Send, f.Parameters)...)
+	if f.Undo != "" {
+		out = append(out, c.sources(f.Undo, f.UndoParameters)...)
+	}
+	return out
+}
+
+// Uses reports whether an operation itself takes a value of a fixture, in a parameter
+// or in its body.
+func (c *Config) Uses(operation string, f Fixture) bool {
+	names := append(c.sources(operation, nil), references(c.Operations[operation].Body)...)
+	return slices.ContainsFunc(names, func(name string) bool { _, keeps := f.Keep[name]; return keeps })
 }
 
 // Needed are the fixtures that the operations use: by a path parameter, by what
@@ -225,7 +267,7 @@ func (c *Config) Needed(operations []string) []Fixture {
 	}
 	for _, name := range operations {
 		o := c.Operations[name]
-		want(parameters(name))
+		want(c.sources(name, nil))
 		want(references(o.Body))
 		for _, r := range o.Rules {
 			want(references(r.Patch))
@@ -237,9 +279,7 @@ func (c *Config) Needed(operations []string) []Fixture {
 			continue
 		}
 		out = append(out, f)
-		want(references(f.Body))
-		want(parameters(f.Send))
-		want(parameters(f.Undo))
+		want(c.needs(f))
 	}
 	slices.Reverse(out)
 	return out

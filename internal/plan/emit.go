@@ -107,7 +107,20 @@ const maxBytes = 128 << 20
 // SameRequest is the reason for dropping a flaw whose request another case sends already.
 const SameRequest = "another case sends the same request"
 
+// mayBeOthers is the reason for dropping what could reach a record of somebody else.
+const mayBeOthers = "it may name a record that somebody else made"
+
+// changes reports whether the operation changes or removes the record that its path
+// names.
+func (e *emitter) changes() bool {
+	return slices.Contains([]string{"PUT", "PATCH", "DELETE"}, e.op.Method)
+}
+
 func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
+	if c.Edge != nil && c.Edge.In == "path" && e.changes() {
+		e.drop(*c.Edge, mayBeOthers)
+		return
+	}
 	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) {
 		return
 	}

@@ -16,13 +16,13 @@ var existsKind = kind{
 	rule: "exists", member: "exists",
 	field: func(r config.Rule) string { return r.Exists },
 	cases: func(e *emitter, r config.Rule, part *Part, control any) {
-		e.broken(r, control, elsewhere(part, control, r.Exists), "exists", "well-formed", "the value has the right form and names nothing that exists", []string{r.Exists})
+		e.broken(r, control, elsewhere(part, control, r.Exists, false), "exists", "well-formed", "the value has the right form and names nothing that exists", []string{r.Exists})
 	},
 }
 
 // elsewhere is the control with another value of the same form; nil where none
-// is known.
-func elsewhere(part *Part, control any, at string) any {
+// is known. Only certain: one that nobody can have made.
+func elsewhere(part *Part, control any, at string, certain bool) any {
 	now, there := instance.Get(control, at)
 	if !there {
 		return nil
@@ -30,8 +30,14 @@ func elsewhere(part *Part, control any, at string) any {
 	candidates := []any{"0b17e8d3-6c1f-4e57-9f0a-5d1f2a7c4e99", json.Number("2000000011")}
 	switch now := now.(type) {
 	case string:
+		if certain {
+			break
+		}
 		candidates = append(candidates, otherDigits(now), otherLetters(now), otherLetters(otherDigits(now)))
 	case json.Number:
+		if certain {
+			break
+		}
 		candidates = append(candidates, farFrom(now)...)
 	}
 	for _, v := range candidates {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/config"
 	"obiter/internal/document"
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
@@ -58,6 +59,10 @@ var places = []string{"path", "query", "header", "cookie"}
 // parameterParts makes a part of each place that has parameters.
 func (p *Plan) parameterParts(o oad.Operation) ([]*Part, error) {
 	var out []*Part
+	var given config.Parameters
+	if p.opt.Given != nil {
+		given = p.opt.Given(o.Name())
+	}
 	for _, in := range places {
 		part := &Part{Place: wire.Place{In: in}}
 		var members []schema.Property
@@ -86,7 +91,7 @@ func (p *Plan) parameterParts(o oad.Operation) ([]*Part, error) {
 			return nil, fmt.Errorf("the %s parameters: %w", in, err)
 		}
 		part.Schema = s
-		if err := p.parameterControls(part); err != nil {
+		if err := p.parameterControls(part, given[in]); err != nil {
 			return nil, err
 		}
 		out = append(out, part)
@@ -94,12 +99,17 @@ func (p *Plan) parameterParts(o oad.Operation) ([]*Part, error) {
 	return out, nil
 }
 
-// parameterControls makes the values: of examples where there are any.
-func (p *Plan) parameterControls(part *Part) error {
+// parameterControls makes the values: those that are given, else of examples where
+// there are any. A null that is given leaves an optional parameter out.
+func (p *Plan) parameterControls(part *Part, given map[string]any) error {
 	full, lean := map[string]any{}, map[string]any{}
 	origin := "synthesised"
 	for _, param := range part.Params {
-		v, err := p.parameterValue(param)
+		chosen, isGiven := given[param.Name]
+		if isGiven && chosen == nil && !param.Required {
+			continue
+		}
+		v, err := p.parameterValue(param, chosen)
 		if err != nil {
 			if param.Required {
 				return fmt.Errorf("the %s parameter %q: %w", part.In, param.Name, err)
@@ -113,7 +123,7 @@ func (p *Plan) parameterControls(part *Part) error {
 			continue
 		}
 		full[param.Name] = v
-		if param.Required {
+		if param.Required || isGiven {
 			lean[param.Name] = v
 		}
 		if len(param.Examples) > 0 {
@@ -125,9 +135,9 @@ func (p *Plan) parameterControls(part *Part) error {
 	return nil
 }
 
-func (p *Plan) parameterValue(param oad.Parameter) (any, error) {
-	if v, ok := p.opt.Values[param.Name]; ok && param.In == "path" {
-		return p.given(param, v)
+func (p *Plan) parameterValue(param oad.Parameter, given any) (any, error) {
+	if given != nil {
+		return p.given(param, given)
 	}
 	if param.Schema == (document.Location{}) {
 		if len(param.Examples) > 0 {
@@ -154,7 +164,7 @@ func (p *Plan) given(param oad.Parameter, v any) (any, error) {
 	}
 	read := wire.Read([]schema.Schema{s}, v)
 	if !s.Valid(read) {
-		return nil, fmt.Errorf("the value %s, which is kept for it, breaks its schema", instance.Encode(v))
+		return nil, fmt.Errorf("the value %s, which is given for it, breaks its schema", instance.Encode(v))
 	}
 	return read, nil
 }

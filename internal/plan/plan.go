@@ -31,8 +31,8 @@ type Options struct {
 	// Budget caps the cases of an operation, controls not counted: each rule once
 	// before any rule twice. 0: no cap.
 	Budget int
-	// Values replace examples: path parameters by their names.
-	Values map[string]any
+	// Given are the values of an operation's parameters, in place of examples; nil: none.
+	Given func(operation string) config.Parameters
 	// Bodies are merged over the controls of operations (RFC 7396), by their names.
 	Bodies map[string]any
 	// Rules are those that no schema says, by operation.
@@ -46,8 +46,6 @@ type Options struct {
 	// names of headers that are sent with every request.
 	Credentials []string
 	Headers     []string
-	// Removable names the DELETE operations whose records are made for them.
-	Removable map[string]bool
 	// PerCase names the operations that have new records for each case.
 	PerCase map[string]bool
 	// Checked says that another plan with the same rules was made before, so that
@@ -197,10 +195,6 @@ func (p *Plan) fill(op *Operation) error {
 		return errors.New("answers to HEAD have no body to judge")
 	case "OPTIONS", "TRACE", "CONNECT":
 		return errors.New("servers answer it on their own")
-	case "DELETE":
-		if !p.opt.Removable[op.Name()] {
-			return errors.New("a DELETE is sent only to records made for it, and no fixture keeps its path parameters")
-		}
 	}
 	if err := p.parts(op); err != nil {
 		return err

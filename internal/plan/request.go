@@ -136,7 +136,7 @@ func (e *emitter) unknownID(s sent) {
 		if name == last && e.op.Method == "PUT" && (!slices.Contains(documented, "404") || slices.Contains(documented, "201")) {
 			continue
 		}
-		other, _ := elsewhere(part, object, instance.Join("", name)).(map[string]any)
+		other, _ := elsewhere(part, object, instance.Join("", name), e.changes()).(map[string]any)
 		if other == nil {
 			continue
 		}

@@ -41,19 +41,33 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	return undo, t.learn(t.bench.Values)
 }
 
-// fixturePlan plans the requests of fixtures. What is undone (nth is 0) is undone
+// fixturePlan plans a request of a fixture. What is undone (Nth is 0) is undone
 // with the credentials of the run.
-func (t *trial) fixturePlan(bodies, values map[string]any, nth uint64) (*plan.Plan, error) {
-	if nth > 0 {
-		if err := t.learn(values); err != nil {
+func (t *trial) fixturePlan(need fixture.Need) (*plan.Plan, error) {
+	if need.Nth > 0 {
+		if err := t.learn(need.Values); err != nil {
 			return nil, err
 		}
 	}
 	from := t.opt.Plan
-	opt := Configured(plan.Options{Base: from.Base, Seed: from.Seed, Salt: from.Salt + nth<<32, Headers: from.Headers, Authorise: true, Removable: from.Removable, PerCase: from.PerCase},
-		t.opt.Document, t.conf, values)
-	opt.Checked = true
-	if opt.Bodies = bodies; nth == 0 {
+	opt := Configured(plan.Options{Base: from.Base, Seed: from.Seed, Salt: from.Salt + need.Nth<<32, Headers: from.Headers, Authorise: true, PerCase: from.PerCase},
+		t.opt.Document, t.conf, need.Values)
+	opt.Checked, opt.Without = true, nil
+	given := opt.Given
+	opt.Given = func(operation string) config.Parameters {
+		if operation == need.Operation {
+			return need.Parameters
+		}
+		return given(operation)
+	}
+	if need.Fresh {
+		opt.Seed += need.Nth << 16
+	}
+	opt.Bodies = map[string]any{}
+	if need.Body != nil {
+		opt.Bodies[need.Operation] = need.Body
+	}
+	if need.Nth == 0 {
 		opt.Rules = nil
 	}
 	return plan.New(t.opt.Document, opt)
@@ -62,7 +76,7 @@ func (t *trial) fixturePlan(bodies, values map[string]any, nth uint64) (*plan.Pl
 // configured are the options of the plan when the fixtures are made.
 func (t *trial) configured(values map[string]any) plan.Options {
 	opt := Configured(t.opt.Plan, t.opt.Document, t.conf, values)
-	opt.Without = t.without
+	maps.Copy(opt.Without, t.without)
 	return opt
 }
 
@@ -72,10 +86,16 @@ func (t *trial) unmade(failed []fixture.Failure) error {
 	for _, f := range failed {
 		users := 0
 		for name := range t.plan.Names() {
+			if f.Fixture.Door && !t.conf.Uses(name, f.Fixture) {
+				continue // whether it needs credentials is known by then
+			}
 			if slices.ContainsFunc(t.conf.Needed([]string{name}), func(o config.Fixture) bool { return o.Name == f.Fixture.Name }) {
 				users++
-				t.without[name] = fmt.Sprintf("it needs the fixture %q, which could not be made", f.Fixture.Name)
+				t.without[name] = lacking(f)
 			}
+		}
+		if f.Fixture.Implied {
+			continue // each operation that needs it says so
 		}
 		if users == t.plan.Len() {
 			var placed *document.Error
@@ -92,6 +112,14 @@ func (t *trial) unmade(failed []fixture.Failure) error {
 		t.warn("%v; %s left out", f.Err, left)
 	}
 	return nil
+}
+
+// lacking says why an operation is left out for want of a fixture.
+func lacking(f fixture.Failure) string {
+	if f.Fixture.Implied {
+		return fmt.Sprintf("it needs a record of %s, and %v", f.Fixture.Send, f.Err)
+	}
+	return fmt.Sprintf("it needs the fixture %q, which could not be made", f.Fixture.Name)
 }
 
 // How long taking records away may take, in the end and after an interrupt, and
@@ -144,9 +172,10 @@ func (t *trial) ownRecords(ctx context.Context, op *plan.Operation) (*plan.Opera
 		failed := records.Failed[0]
 		opt := t.configured(records.Values)
 		opt.Without = maps.Clone(opt.Without)
-		opt.Without[op.Name()] = fmt.Sprintf("it needs the fixture %q, which could not be made", failed.Fixture.Name)
-		t.out.Failed = append(t.out.Failed, failed.Fixture.Name)
-		t.warn("%v", failed.Err)
+		if opt.Without[op.Name()] = lacking(failed); !failed.Fixture.Implied {
+			t.out.Failed = append(t.out.Failed, failed.Fixture.Name)
+			t.warn("%v", failed.Err)
+		}
 		return t.plan.Renewed(op, opt), undo, nil
 	}
 	for _, f := range list {
@@ -184,7 +213,7 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 		return seen, false
 	}
 	values := maps.Clone(own.records.Values)
-	c, undo, err := t.fresh(ctx, own, c, func(fresh map[string]any) { reader = fixture.Replace(reader, values, fresh) })
+	c, undo, err := t.fresh(ctx, own, c, func(fresh map[string]any) { reader = own.records.Replace(reader, values, fresh) })
 	defer undo()
 	read := func() (v any) {
 		a := t.sender.Load().Send(ctx, reader)
@@ -226,5 +255,5 @@ func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case, mad
 		return c, undo, err
 	}
 	made(records.Values)
-	return fixture.Replace(c, own.records.Values, records.Values), undo, nil
+	return own.records.Replace(c, own.records.Values, records.Values), undo, nil
 }

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -115,7 +116,7 @@ func (t *trial) ready() (err error) {
 	_, _ = rand.Read(salt[:])
 	opt := &t.opt.Plan
 	opt.Salt, opt.Authorise = binary.BigEndian.Uint64(salt[:]), true
-	opt.Removable, opt.PerCase = removable(t.opt.Document, t.conf)
+	opt.PerCase = perCase(t.opt.Document, t.conf)
 	for _, h := range t.opt.Send.Headers {
 		t.opt.Secrets.LearnHeader(h[0], h[1])
 		opt.Headers = append(opt.Headers, h[0])
@@ -231,10 +232,20 @@ func (t *trial) warn(format string, args ...any) {
 // Configured are the options of a plan with what the configuration says, given
 // the values of fixtures; nil where there are none yet.
 func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values map[string]any) plan.Options {
-	if opt.Removable == nil {
-		opt.Removable, opt.PerCase = removable(doc, conf)
+	if opt.PerCase == nil {
+		opt.PerCase = perCase(doc, conf)
 	}
-	opt.Values, opt.Statuses, opt.Messages, opt.Bodies, opt.Rules = values, conf.Statuses, conf.Messages, map[string]any{}, map[string][]config.Rule{}
+	opt.Statuses, opt.Messages, opt.Bodies, opt.Rules = conf.Statuses, conf.Messages, map[string]any{}, map[string][]config.Rule{}
+	opt.Given = func(operation string) config.Parameters { return conf.Given(operation, nil, values) }
+	opt.Without = maps.Clone(opt.Without)
+	if opt.Without == nil {
+		opt.Without = map[string]string{}
+	}
+	for _, o := range doc.Operations {
+		if why := conf.Foreign(o.Name()); why != "" {
+			opt.Without[o.Name()] = why
+		}
+	}
 	opt.Now = time.Now()
 	for name, o := range conf.Operations {
 		for _, r := range o.Rules {
@@ -259,17 +270,13 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 	return opt
 }
 
-// removable are the DELETE operations that fixtures make records for, and all
-// operations that have new ones for each case.
-func removable(doc *oad.Document, conf *config.Config) (removable, perCase map[string]bool) {
-	removable, perCase = map[string]bool{}, map[string]bool{}
+// perCase are the operations that have new records for each case.
+func perCase(doc *oad.Document, conf *config.Config) map[string]bool {
+	out := map[string]bool{}
 	for _, o := range doc.Operations {
-		if o.Method == "DELETE" && conf.Removable(o.Name()) {
-			removable[o.Name()] = true
-		}
-		perCase[o.Name()] = slices.ContainsFunc(conf.Own(o.Name()), func(f config.Fixture) bool { return f.Each == "case" })
+		out[o.Name()] = slices.ContainsFunc(conf.Own(o.Name()), func(f config.Fixture) bool { return f.Each == "case" })
 	}
-	return removable, perCase
+	return out
 }
 
 // handsOut learns a credential that an answer holds, where a fixture keeps one

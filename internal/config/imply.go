@@ -1,0 +1,261 @@
+package config
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+	"obiter/internal/oad"
+)
+
+// Imply adds the fixtures that the description itself shows: a record of the
+// collection that a path parameter is of, where a POST makes one and a DELETE takes
+// it away, and nothing in the file makes one. References to such collections in
+// bodies, as vessel_id to /vessels, are filled from the records made there. It gives
+// the operations that make them.
+func (c *Config) Imply(doc *oad.Document) []string {
+	var made []string
+	for _, o := range doc.Operations {
+		for _, name := range parameters(o.Path) {
+			if s, ok := c.source(o.Name(), name, nil); ok && (s.made || s.text != nil) {
+				continue
+			}
+			if f, ok := c.implied(doc, o.Path, name); ok {
+				c.Fixtures = append(c.Fixtures, f)
+				made = append(made, f.Send)
+			}
+		}
+	}
+	c.implyDoor(doc)
+	c.refer(doc)
+	c.arrange()
+	return made
+}
+
+// tokenMade is the name of the token that a log-in keeps which the description shows.
+const tokenMade = "TOKEN_MADE"
+
+// implyDoor logs in where the file has no credentials and the description shows how:
+// an operation that needs none and answers with a token.
+func (c *Config) implyDoor(doc *oad.Document) {
+	door, ok := signIn(doc)
+	if !ok || len(c.Credentials) > 0 {
+		return
+	}
+	expression := door.Keep[instance.Names(anyOf(door.Keep))[0]]
+	i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == door.Send && f.Implied })
+	if i < 0 {
+		door.Name, door.Implied, door.Each, door.Keep = "log-in", true, "run", map[string]string{}
+		c.Fixtures = append(c.Fixtures, door)
+		i = len(c.Fixtures) - 1
+	}
+	c.Fixtures[i].Keep = maps.Clone(c.Fixtures[i].Keep)
+	c.Fixtures[i].Keep[tokenMade], c.Fixtures[i].Door = expression, true
+	for _, s := range doc.Schemes() {
+		if s.Kind == "bearer" {
+			if c.Credentials == nil {
+				c.Credentials = map[string]string{}
+			}
+			c.Credentials[s.Name] = "${" + tokenMade + "}"
+		}
+	}
+}
+
+// implied is the fixture that makes a record for a path parameter; false where the
+// description does not show how.
+func (c *Config) implied(doc *oad.Document, path, parameter string) (Fixture, bool) {
+	of := collection(path, parameter)
+	find := func(method string, matches func(path string) bool) (oad.Operation, bool) {
+		i := slices.IndexFunc(doc.Operations, func(o oad.Operation) bool { return o.Method == method && o.Skip == "" && matches(o.Path) })
+		if i < 0 {
+			return oad.Operation{}, false
+		}
+		return doc.Operations[i], true
+	}
+	create, makes := find("POST", func(p string) bool { return anyParameter.ReplaceAllString(p, "{}") == of })
+	remove, removes := find("DELETE", func(p string) bool { return anyParameter.ReplaceAllString(p, "{}") == of+"/{}" })
+	if !makes || !removes {
+		return Fixture{}, false
+	}
+	names := parameters(remove.Path)
+	key := names[len(names)-1]
+	f := Fixture{Name: singular(create.Path), Send: create.Name(), Undo: remove.Name(), Each: "run", Implied: true}
+	for c.named(f.Name) {
+		f.Name += " record"
+	}
+	kept := Variable(singular(create.Path)+"_"+key) + "_MADE"
+	for c.keeps(kept) {
+		kept += "_2"
+	}
+	f.Keep = map[string]string{kept: keptAt(doc, create, key)}
+	f.UndoParameters = Parameters{"path": {key: "${" + kept + "}"}}
+	return f, true
+}
+
+func (c *Config) named(name string) bool {
+	return slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { return f.Name == name })
+}
+
+func (c *Config) keeps(name string) bool {
+	return slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { _, has := f.Keep[name]; return has })
+}
+
+// refer fills the members of bodies that refer to records which fixtures make.
+func (c *Config) refer(doc *oad.Document) {
+	for _, o := range doc.Operations {
+		if o.Body == nil || o.Skip != "" {
+			continue
+		}
+		refs := c.referring(doc, o)
+		if len(refs) == 0 {
+			continue
+		}
+		said := c.Operations[o.Name()]
+		said.Body = under(said.Body, refs)
+		c.Operations[o.Name()] = said
+		for i, f := range c.Fixtures {
+			if f.Send != o.Name() || !f.Implied {
+				continue
+			}
+			body := map[string]any{}
+			for name, v := range refs {
+				if by := c.keeper(references(v)); by != nil && !c.dependsOn(*by, f, map[string]bool{}) {
+					body[name] = v
+				}
+			}
+			c.Fixtures[i].Body = under(nil, body)
+		}
+	}
+}
+
+// under is what the file says of a body, over other members.
+func under(said any, members map[string]any) any {
+	object, is := said.(map[string]any)
+	if said != nil && !is || len(members) == 0 {
+		return said
+	}
+	out := maps.Clone(members)
+	maps.Copy(out, object)
+	return out
+}
+
+// keeper is the fixture that keeps the first of the names; nil where none does.
+func (c *Config) keeper(names []string) *Fixture {
+	for i, f := range c.Fixtures {
+		if _, has := f.Keep[names[0]]; has {
+			return &c.Fixtures[i]
+		}
+	}
+	return nil
+}
+
+// dependsOn reports whether a fixture needs another, by whatever others it needs.
+func (c *Config) dependsOn(f, other Fixture, seen map[string]bool) bool {
+	if f.Name == other.Name {
+		return true
+	}
+	if seen[f.Name] {
+		return false
+	}
+	seen[f.Name] = true
+	for _, name := range append(references(f.Body), c.sources(f.Send, f.Parameters)...) {
+		if by := c.keeper([]string{name}); by != nil && c.dependsOn(*by, other, seen) {
+			return true
+		}
+	}
+	return false
+}
+
+// referring are the members of an operation's body whose names say that they refer
+// to a record of a collection in which a fixture makes one.
+func (c *Config) referring(doc *oad.Document, o oad.Operation) map[string]any {
+	out := map[string]any{}
+	properties := propertiesOf(doc, o)
+	for _, name := range instance.Names(properties) {
+		stem, isReference := stemOf(name)
+		property, _ := properties[name].(map[string]any)
+		if !isReference || property["readOnly"] == true || property["enum"] != nil || property["const"] != nil {
+			continue
+		}
+		for _, f := range c.Fixtures {
+			at, made := f.makes()
+			_, path, _ := strings.Cut(f.Send, " ")
+			if !made || f.key() == "" || level(singular(path)) != stem || at == anyParameter.ReplaceAllString(o.Path, "{}") {
+				continue
+			}
+			kept := f.key()
+			if _, has := f.Keep[name]; has {
+				kept = name
+			}
+			var v any = "${" + kept + "}"
+			if property["type"] == "array" || strings.HasSuffix(strings.ToLower(name), "ids") {
+				v = []any{v}
+			}
+			out[name] = v
+			break
+		}
+	}
+	return out
+}
+
+// propertiesOf are the properties of an operation's JSON body, as far as its schema
+// says them at the top.
+func propertiesOf(doc *oad.Document, o oad.Operation) map[string]any {
+	out := map[string]any{}
+	for _, m := range o.Body.Media {
+		if t := exchange.MediaTypeOf(m.Type); t != "application/json" && !strings.HasSuffix(t, "+json") {
+			continue
+		}
+		_, v, err := doc.Resolve(m.Schema)
+		object, _ := v.(map[string]any)
+		if properties, is := object["properties"].(map[string]any); is && err == nil {
+			maps.Copy(out, properties)
+		}
+	}
+	return out
+}
+
+// endings are those of the names of members that refer to a record.
+var endings = []string{"ids", "id", "uuids", "uuid", "refs", "ref"}
+
+// stemOf is what a member's name says that it refers to: vessel for vessel_id, for
+// vesselId and for vessel_ids. False where the name has no such ending.
+func stemOf(name string) (string, bool) {
+	for _, ending := range endings {
+		if stem, ok := strings.CutSuffix(strings.ToLower(name), ending); ok && len(stem) > 1 {
+			parted := strings.HasSuffix(stem, "_") || strings.HasSuffix(stem, "-") || name[len(stem)] >= 'A' && name[len(stem)] <= 'Z'
+			if parted {
+				return level(stem), true
+			}
+		}
+	}
+	return "", false
+}
+
+// level is a name without case and what parts its words.
+func level(name string) string {
+	return strings.ToLower(strings.NewReplacer("_", "", "-", "", " ", "").Replace(name))
+}
+
+// arrange puts each fixture behind those whose values it needs; what is in a circle
+// stays as it is.
+func (c *Config) arrange() {
+	var out []Fixture
+	placed := map[string]bool{}
+	for len(out) < len(c.Fixtures) {
+		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool {
+			return !placed[f.Name] && !slices.ContainsFunc(append(references(f.Body), c.sources(f.Send, f.Parameters)...), func(name string) bool {
+				by := c.keeper([]string{name})
+				return by != nil && by.Name != f.Name && !placed[by.Name]
+			})
+		})
+		if i < 0 {
+			i = slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return !placed[f.Name] })
+		}
+		placed[c.Fixtures[i].Name] = true
+		out = append(out, c.Fixtures[i])
+	}
+	c.Fixtures = out
+}
