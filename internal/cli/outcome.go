@@ -46,9 +46,16 @@ func (a *app) outcome(r result, err error) error {
 		a.totals(r.report, found, missed, r.file)
 	}
 	var gone *run.GoneError
+	var broken *run.BrokenError
 	switch {
 	case errors.As(err, &gone):
 		return a.gone(gone, r.report.Errors() > 0)
+	case errors.As(err, &broken):
+		f := &failure{exitUnproved, err.Error(), "what followed is not tried; look at the valid request with: obiter show " + broken.Case + ", and leave the operation out with --skip '" + broken.Operation + "'"}
+		if r.report.Errors() > 0 {
+			f.status = exitFindings
+		}
+		return f
 	case errors.Is(err, context.Canceled):
 		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + r.file, ""}
 	case err != nil:

@@ -67,12 +67,50 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	case "json":
 		words = io.Discard
 	}
-	out, err := trial.Run(ctx, opt, a.events(words, doc, opt.Base))
+	events := a.events(words, doc, opt.Base)
+	if first := a.first(opt.Base); first {
+		begun := events.Begun
+		events.Begun = func(p *plan.Plan) {
+			begun(p)
+			a.announce(words, conf, p)
+		}
+	}
+	out, err := trial.Run(ctx, opt, events)
 	a.leftOver(out)
 	if out.Report == nil {
 		return err
 	}
 	return a.outcome(result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun(""), all: c.Bool("all")}, err)
+}
+
+// first reports whether the last run of this folder, if there is one, was not against
+// an address.
+func (a *app) first(base *url.URL) bool {
+	f, err := os.Open(trial.LastRun(""))
+	if err != nil {
+		return true
+	}
+	defer f.Close()
+	r, err := record.NewReader(f)
+	return err != nil || r.Head.At != base.String()
+}
+
+// announce says before the first run against an address what is going to happen: how
+// much, on which records, and what may stay.
+func (a *app) announce(words io.Writer, conf *config.Config, p *plan.Plan) {
+	var names []string
+	for name := range p.Names() {
+		names = append(names, name)
+	}
+	line := "The first run against this address: " + plural(p.Len(), "operation") + ". What changes or removes goes only to records that are made for it and taken away again"
+	if makes := conf.Makes(names); len(makes) > 0 {
+		line += ": " + some(makes, 5)
+	}
+	fmt.Fprintln(words, a.look.dim(a.look.wrap(clean(line+"."), 0)))
+	if stay := conf.Stay(p.Selected()); len(stay) > 0 {
+		fmt.Fprintln(words, a.look.dim(a.look.wrap(clean("Nothing takes away the records of "+some(stay, 5)+"; what stays is listed at the end."), 0)))
+	}
+	fmt.Fprintln(words)
 }
 
 // trialOptions reads the options of try.

@@ -34,6 +34,34 @@ func (c *Config) Imply(doc *oad.Document) []string {
 	return made
 }
 
+// Makes are the operations that make records for others, in the order in which they
+// are sent, of those that the given operations need.
+func (c *Config) Makes(operations []string) []string {
+	var out []string
+	for _, f := range c.Needed(operations) {
+		if !slices.Contains(out, f.Send) {
+			out = append(out, f.Send)
+		}
+	}
+	return out
+}
+
+// Stay are the operations whose records nothing takes away: each POST that documents
+// a creation, and has no undo.
+func (c *Config) Stay(operations []oad.Operation) []string {
+	var out []string
+	for _, o := range operations {
+		if o.Method != "POST" || !slices.ContainsFunc(o.Responses, func(r oad.Response) bool { return r.Status == "201" }) {
+			continue
+		}
+		if f, made := c.Maker(o.Name()); made && (f.Stays || f.Undo != "") {
+			continue
+		}
+		out = append(out, o.Name())
+	}
+	return out
+}
+
 // tokenMade is the name of the token that a log-in keeps which the description shows.
 const tokenMade = "TOKEN_MADE"
 

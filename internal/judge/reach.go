@@ -82,7 +82,10 @@ func speaksOfRecords(status int) bool {
 func notReached(what string, c exchange.Case, a exchange.Answer, doc problem.Document) Finding {
 	advice := "give it a body or parameters that the service takes: body: in obiter.yaml, or examples in the description"
 	why := reasons(c, a, doc)
-	if ofRecords.MatchString(why) {
+	switch {
+	case taken.MatchString(why):
+		advice = "a rule unique: in obiter.yaml makes a new value for each request"
+	case ofRecords.MatchString(why):
 		advice = "let a fixture in obiter.yaml make the record, and name it in body:"
 	}
 	switch a.Status {

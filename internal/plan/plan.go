@@ -53,6 +53,9 @@ type Options struct {
 	Checked bool
 	// Without names operations that are left out, and why.
 	Without map[string]string
+	// Foreign tells why an operation, described or not, could change what others made;
+	// it is left out then. Nil: all may be sent.
+	Foreign func(operation string) string
 	// Authorise leaves out operations that need credentials of which none is known.
 	Authorise bool
 }
@@ -190,6 +193,9 @@ func (p *Plan) fill(op *Operation) error {
 	if why := p.opt.Without[op.Name()]; why != "" {
 		return errors.New(why)
 	}
+	if why := p.foreign(op.Name()); why != "" {
+		return errors.New(why)
+	}
 	switch op.Method {
 	case "HEAD":
 		return errors.New("answers to HEAD have no body to judge")
@@ -209,6 +215,14 @@ func (p *Plan) fill(op *Operation) error {
 		return op.wrong
 	}
 	return p.authorise(op)
+}
+
+// foreign is what Options.Foreign tells.
+func (p *Plan) foreign(operation string) string {
+	if p.opt.Foreign == nil {
+		return ""
+	}
+	return p.opt.Foreign(operation)
 }
 
 // parts makes the operation's parts.
@@ -238,6 +252,9 @@ func (op *Operation) Documented() []string {
 	slices.Sort(out)
 	return out
 }
+
+// Selected are the selected operations.
+func (p *Plan) Selected() []oad.Operation { return p.operations }
 
 // Names gives out the names of the selected operations.
 func (p *Plan) Names() iter.Seq[string] {

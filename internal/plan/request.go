@@ -278,11 +278,20 @@ func (e *emitter) describesMedia(t string) bool {
 // answer them on their own.
 func (e *emitter) otherMethod() string {
 	for _, method := range []string{"GET", "PATCH", "PUT", "POST"} {
-		if !e.op.plan.describes(method, e.op.Operation) {
+		if !e.op.plan.describes(method, e.op.Operation) && e.harmless(method) {
 			return method
 		}
 	}
 	return ""
+}
+
+// harmless reports whether a method may be sent that the path does not describe: the
+// service may have it all the same. What it could change has to be Obiter's own.
+func (e *emitter) harmless(method string) bool {
+	if method == "GET" || method == "POST" && !strings.Contains(e.op.Path, "{") {
+		return true
+	}
+	return e.op.plan.foreign("PATCH "+e.op.Path) == ""
 }
 
 // describes reports whether the description has the method on this path, or on

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"strings"
 	"sync/atomic"
 	"testing"
 
@@ -103,4 +104,36 @@ func harbourPlan(t testing.TB, address string, depth flaw.Depth) (*plan.Plan, *s
 	}
 	t.Cleanup(s.Close)
 	return p, s
+}
+
+// TestABrokenServiceStopsTheRun: what an operation does to the service is not held
+// against those that follow.
+func TestABrokenServiceStopsTheRun(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var shut atomic.Bool
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if shut.Load() {
+			w.WriteHeader(http.StatusNotFound)
+			return
+		}
+		if r.URL.Path == "/pilot-orders" && r.Method == "POST" {
+			defer shut.Store(r.Header.Get("Content-Type") == "text/plain") // the last of its requests but one
+		}
+		office.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	p, s := harbourPlan(t, server.URL, flaw.Quick)
+	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 1, Send: sending(s), Alive: s.Reach})
+	var broken *run.BrokenError
+	if !errors.As(err, &broken) || broken.Operation != "POST /pilot-orders" || broken.Request != "GET /vessels" || !strings.Contains(err.Error(), "404 Not Found") {
+		t.Fatalf("%v", err)
+	}
+	for _, l := range rep.Lines {
+		if l.Operation == "POST /sessions" {
+			t.Errorf("it went on: %+v", l)
+		}
+	}
 }

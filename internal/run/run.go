@@ -70,6 +70,7 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 			opt.Finished(op, line)
 		}
 		r.judge.Pause()
+		r.feel(ctx, op.Name())
 	}
 	if r.err != nil {
 		return r.report, r.err
@@ -112,16 +113,17 @@ func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, 
 	if op.SkipReason != "" {
 		return op, nil
 	}
+	own := false
 	if r.opt.Own != nil {
-		own, undo, err := r.opt.Own(ctx, op)
+		renewed, undo, err := r.opt.Own(ctx, op)
 		defer undo()
 		if err != nil {
 			return op, err
 		}
-		op = own
+		own, op = renewed != op, renewed
 	}
 	if op.SkipReason == "" {
-		o := operation{runner: r, op: op, accepted: map[string]bool{}}
+		o := operation{runner: r, op: op, own: own, accepted: map[string]bool{}}
 		o.run(ctx)
 	}
 	return op, nil
@@ -132,7 +134,8 @@ type runner struct {
 	*collector
 	stop     context.CancelCauseFunc
 	done     int
-	suspects []cutOff // the last ones
+	suspects []cutOff       // the last ones
+	pulse    *exchange.Case // a valid request that was accepted, of an operation without records of its own
 }
 
 // send sends a case and takes out what must not be kept. Where the connection is
@@ -158,6 +161,7 @@ func (r *runner) send(ctx context.Context, c exchange.Case, describe func(exchan
 type operation struct {
 	*runner
 	op       *plan.Operation
+	own      bool            // it has records of its own
 	accepted map[string]bool // controls, by shape
 	control  *exchange.Case  // the fullest one, where it was accepted
 	rejected []rejection     // some of those rejected, to be sent again
@@ -244,6 +248,7 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 	o.accepted[c.Base] = ok
 	if ok && o.control == nil {
 		o.control = &c
+		o.remember(c, o.own)
 	}
 }
 

@@ -158,7 +158,8 @@ func (t *trial) do(ctx context.Context) error {
 	totals := rep.Totals()
 	totals.Layout = rep.Layout
 	var gone *run.GoneError
-	totals.Interrupted = errors.Is(err, context.Canceled) || errors.As(err, &gone)
+	var broken *run.BrokenError
+	totals.Interrupted = errors.Is(err, context.Canceled) || errors.As(err, &gone) || errors.As(err, &broken)
 	if e := files.close(totals, err == nil || totals.Interrupted); e != nil && err == nil {
 		err = e
 	}
@@ -241,11 +242,7 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 	if opt.Without == nil {
 		opt.Without = map[string]string{}
 	}
-	for _, o := range doc.Operations {
-		if why := conf.Foreign(o.Name()); why != "" {
-			opt.Without[o.Name()] = why
-		}
-	}
+	opt.Foreign = conf.Foreign
 	opt.Now = time.Now()
 	for name, o := range conf.Operations {
 		for _, r := range o.Rules {
