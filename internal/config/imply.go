@@ -210,10 +210,10 @@ func (c *Config) referring(doc *oad.Document, o oad.Operation) map[string]any {
 		for _, f := range c.Fixtures {
 			at, made := f.makes()
 			_, path, _ := strings.Cut(f.Send, " ")
-			if !made || f.key() == "" || level(singular(path)) != stem || at == anyParameter.ReplaceAllString(o.Path, "{}") {
+			if !made || f.Key() == "" || level(singular(path)) != stem || at == anyParameter.ReplaceAllString(o.Path, "{}") {
 				continue
 			}
-			kept := f.key()
+			kept := f.Key()
 			if _, has := f.Keep[name]; has {
 				kept = name
 			}

@@ -106,7 +106,7 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 			return source{kept: parameter, made: made}, true
 		}
 		if f.Implied { // it keeps one value, under a name of its own
-			if key := f.key(); key != "" {
+			if key := f.Key(); key != "" {
 				return source{kept: key, made: made}, true
 			}
 		}
@@ -117,9 +117,9 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 // last is the last segment of a path.
 func last(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
 
-// key is the name under which a fixture keeps what its record is known by; "" where
+// Key is the name under which a fixture keeps what its record is known by; "" where
 // it keeps more than one value.
-func (f Fixture) key() string {
+func (f Fixture) Key() string {
 	names := slices.DeleteFunc(instance.Names(anyOf(f.Keep)), func(name string) bool { return f.Door && name == tokenMade })
 	if len(names) != 1 {
 		return ""
@@ -193,7 +193,7 @@ func (c *Config) undoing(f Fixture) Parameters {
 	for _, name := range parameters(f.Undo) {
 		_, said := own["path"][name]
 		_, found := c.source(f.Undo, name, own)
-		if key := f.key(); !said && !found && made && collection(path, name) == at && key != "" {
+		if key := f.Key(); !said && !found && made && collection(path, name) == at && key != "" {
 			own["path"][name] = "${" + key + "}"
 		}
 	}

@@ -72,7 +72,7 @@ func (e *emitter) wrongMethod(s sent) {
 	}
 	var body []byte
 	contentType := ""
-	if method != "GET" && s.control != nil {
+	if method != "GET" && s.control != nil && (method == "POST" || e.own()) {
 		body, contentType = s.body, e.op.Media
 	}
 	e.whole(s.control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, s.again(method, contentType, body))
@@ -286,13 +286,18 @@ func (e *emitter) otherMethod() string {
 }
 
 // harmless reports whether a method may be sent that the path does not describe: the
-// service may have it all the same. What it could change has to be Obiter's own.
+// service may have it all the same. A record has to be Obiter's own; where there is
+// none, a PATCH is sent without a patch, which cannot change anything (RFC 5789).
 func (e *emitter) harmless(method string) bool {
-	if method == "GET" || method == "POST" && !strings.Contains(e.op.Path, "{") {
+	switch {
+	case method == "GET", !strings.Contains(e.op.Path, "{") && method != "PUT":
 		return true
 	}
-	return e.op.plan.foreign("PATCH "+e.op.Path) == ""
+	return e.own()
 }
+
+// own reports whether the records that the path names are Obiter's own.
+func (e *emitter) own() bool { return e.op.plan.foreign("PATCH "+e.op.Path) == "" }
 
 // describes reports whether the description has the method on this path, or on
 // another template that the same address would match.

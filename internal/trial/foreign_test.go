@@ -290,6 +290,12 @@ func TestHostileServices(t *testing.T) {
 		{"403 to every DELETE", "{}", func(w http.ResponseWriter, r *http.Request) bool {
 			return r.Method == "DELETE" && jsonAnswer(w, 403, `{}`)
 		}, "answered 403"},
+		{"a create that answers with another record's id", "{}", func(w http.ResponseWriter, r *http.Request) bool {
+			if r.Method == "GET" && r.URL.Path == "/piers" {
+				return jsonAnswer(w, 200, `{"items":[{"id":1},{"id":2}]}`)
+			}
+			return r.Method == "POST" && r.URL.Path == "/piers" && jsonAnswer(w, 201, `{"id":1}`)
+		}, ""},
 		{"answers without an id", "{}", func(w http.ResponseWriter, r *http.Request) bool {
 			return r.Method == "POST" && r.URL.Path == "/piers" && jsonAnswer(w, 201, `{}`)
 		}, "does not tell its address"},

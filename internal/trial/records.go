@@ -29,6 +29,11 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	}
 	t.bench = fixture.New(t.conf, t.fixturePlan, func(ctx context.Context, c exchange.Case) exchange.Answer { return t.sender.Load().Send(ctx, c) })
 	undo = func() { t.undo(ctx, t.bench) }
+	var making []string
+	for _, f := range needed {
+		making = append(making, f.Send)
+	}
+	t.bench.Look(ctx, append(making, slices.Collect(t.plan.Names())...))
 	if err := t.bench.Make(ctx, needed); err != nil {
 		return undo, err
 	}
