@@ -197,6 +197,9 @@ type Case struct {
 	// MayBlame are fields that an answer may blame as well: a flaw breaks a
 	// business rule that is about them.
 	MayBlame []string `json:"mayBlame,omitempty"`
+	// LeavesOut are the optional members, in words, without which a control that was
+	// refused is accepted.
+	LeavesOut []string `json:"leavesOut,omitempty"`
 
 	Number int `json:"-"` // place in the plan, from 1
 	// ProvenBy is the operation whose control that is; of the operation's own cases:

@@ -131,6 +131,9 @@ func StatusText(code int) string {
 // valid judges the answer to a control or an edge: any 2xx is right.
 func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 	code, field, what := "control-rejected", "", "a valid request ("+c.Base+" control)"
+	if len(c.LeavesOut) > 0 {
+		what = "a valid request (accepted only without " + strings.Join(c.LeavesOut, ", ") + ")"
+	}
 	edge := c.Kind == exchange.Edge
 	if edge {
 		code, field = "edge-rejected", c.Edge.Pointer

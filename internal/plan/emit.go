@@ -35,6 +35,21 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 	}
 }
 
+// Controls are the operation's controls, without their numbers.
+func (op *Operation) Controls() []exchange.Case {
+	var out []exchange.Case
+	if op.SkipReason != "" {
+		return nil
+	}
+	op.emit(func(_ int, c exchange.Case) bool {
+		if c.Kind == exchange.Control {
+			out = append(out, c)
+		}
+		return c.Kind == exchange.Control
+	})
+	return out
+}
+
 // emit gives out every case with its place in the operation, from 1.
 func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	op.Drops, op.Dropped = map[string]int{}, nil

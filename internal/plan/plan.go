@@ -51,6 +51,8 @@ type Options struct {
 	// Checked says that another plan with the same rules was made before, so that
 	// they need not be looked at before their operation comes.
 	Checked bool
+	// Leave are optional members that requests of an operation do without.
+	Leave map[string][]Member
 	// Without names operations that are left out, and why.
 	Without map[string]string
 	// Foreign tells why an operation, described or not, could change what others made;
@@ -208,6 +210,7 @@ func (p *Plan) fill(op *Operation) error {
 	if len(op.Parts) == 0 {
 		return errors.New("no parameters and no body")
 	}
+	p.leave(op)
 	if op.wrong = p.bind(op); op.wrong == nil && p.checking {
 		op.wrong = p.check(op)
 	}
@@ -269,7 +272,12 @@ func (p *Plan) Names() iter.Seq[string] {
 
 // Control is the fullest control of an operation, whatever is selected; the
 // error says why there is none.
-func (p *Plan) Control(name string) (exchange.Case, error) {
+func (p *Plan) Control(name string) (exchange.Case, error) { return p.control(name, fullest) }
+
+// LeanControl is the leanest.
+func (p *Plan) LeanControl(name string) (exchange.Case, error) { return p.control(name, leanest) }
+
+func (p *Plan) control(name, shape string) (exchange.Case, error) {
 	i := slices.IndexFunc(p.doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
 	if i < 0 {
 		return exchange.Case{}, fmt.Errorf("the description has no operation %q", name)
@@ -287,7 +295,7 @@ func (p *Plan) Control(name string) (exchange.Case, error) {
 	if err := p.bind(op); err != nil {
 		return exchange.Case{}, err
 	}
-	values := op.values(fullest)
+	values := op.values(shape)
 	c := exchange.Case{ID: caseID(name, exchange.Control, []exchange.Flaw{{In: "request", Rule: "fixture"}}), Name: "fixture", Operation: name, Kind: exchange.Control,
 		Request: op.compose(values), Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Credentials: op.credentials}
 	(&emitter{op: op}).refresh(&c)

@@ -87,7 +87,7 @@ func (l *caseLine) restore(controls map[string]map[string]any) (exchange.Case, e
 		}
 		c.Body = c.Parts["body"]
 		fullest := controls[c.Operation]
-		if fullest == nil {
+		if fullest == nil && len(c.LeavesOut) == 0 {
 			fullest = c.Parts
 			controls[c.Operation] = fullest
 		}

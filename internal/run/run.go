@@ -123,7 +123,8 @@ func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, 
 		own, op = renewed != op, renewed
 	}
 	if op.SkipReason == "" {
-		o := operation{runner: r, op: op, own: own, accepted: map[string]bool{}}
+		o := operation{runner: r, op: op, own: own, accepted: map[string]bool{}, sent: map[string]exchange.Exchange{}}
+		o.narrow(ctx)
 		o.run(ctx)
 	}
 	return op, nil
@@ -160,12 +161,14 @@ func (r *runner) send(ctx context.Context, c exchange.Case, describe func(exchan
 // operation is one operation being tried.
 type operation struct {
 	*runner
-	op       *plan.Operation
-	own      bool            // it has records of its own
-	accepted map[string]bool // controls, by shape
-	control  *exchange.Case  // the fullest one, where it was accepted
-	rejected []rejection     // some of those rejected, to be sent again
-	size     int             // of what they hold
+	op        *plan.Operation
+	own       bool                         // it has records of its own
+	accepted  map[string]bool              // controls, by shape
+	sent      map[string]exchange.Exchange // controls that were sent before their turn, by id
+	described *exchange.Exchange           // the control as the description has it, where it was refused and another took its place
+	control   *exchange.Case               // the fullest one, where it was accepted
+	rejected  []rejection                  // some of those rejected, to be sent again
+	size      int                          // of what they hold
 }
 
 // rejection is a case that was rejected, as planned, with its exchange.
@@ -197,6 +200,7 @@ func (o *operation) run(ctx context.Context) {
 			break
 		}
 		if c.Kind == exchange.Control {
+			o.tellDescribed(c)
 			o.tryControl(ctx, c)
 			continue
 		}
@@ -255,7 +259,10 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 // one sends, judges and keeps a case, and reports whether it was accepted. What an
 // interrupt cut off is not judged.
 func (o *operation) one(ctx context.Context, c exchange.Case) bool {
-	e := o.send(ctx, c, o.op.Describe)
+	e, was := o.already(c)
+	if !was {
+		e = o.send(ctx, c, o.op.Describe)
+	}
 	if ctx.Err() != nil && !brokenOff(ctx, e) {
 		return false
 	}
