@@ -44,6 +44,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
+			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
 			allFlag(),
 		),
 		Action: a.try,
@@ -68,6 +69,11 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 		words = io.Discard
 	}
 	events := a.events(words, doc, opt.Base)
+	opt.Plan.ControlsOnly = c.Bool("controls")
+	reach := &reach{}
+	if opt.Plan.ControlsOnly {
+		events.Finished = reach.finished
+	}
 	if first := a.first(opt.Base); first {
 		begun := events.Begun
 		events.Begun = func(p *plan.Plan) {
@@ -79,6 +85,9 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	a.leftOver(out)
 	if out.Report == nil {
 		return err
+	}
+	if opt.Plan.ControlsOnly && format == "text" && err == nil {
+		return a.reach(out.Report, reach)
 	}
 	return a.outcome(result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun(""), all: c.Bool("all")}, err)
 }

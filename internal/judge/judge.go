@@ -198,8 +198,18 @@ func Words(a exchange.Answer) string {
 	if !utf8.Valid(a.Body) {
 		return ""
 	}
-	return shorten(string(a.Body))
+	text := string(a.Body[:min(len(a.Body), maxSearched)])
+	if media := exchange.MediaTypeOf(a.Header.Get("Content-Type")); media == "text/html" || media == "application/xhtml+xml" {
+		text = markup.ReplaceAllString(unseen.ReplaceAllString(text, " "), " ")
+	}
+	return shorten(strings.TrimSpace(strings.ToValidUTF8(text, "")))
 }
+
+// What a page has between its words, and what of it nobody sees.
+var (
+	unseen = regexp.MustCompile(`(?is)<(head|style|script)\b.*?</(head|style|script)>|<!doctype[^>]*>`)
+	markup = regexp.MustCompile(`<[^>]*>`)
+)
 
 // shorten is a text of an answer for a message.
 func shorten(s string) string { return instance.Shorten(instance.OneLine(s), maxWords) }

@@ -99,6 +99,9 @@ func notReached(what string, c exchange.Case, a exchange.Answer, doc problem.Doc
 	case http.StatusConflict:
 		advice = "a rule unique: in obiter.yaml makes a new value for each request"
 	}
+	if len(c.LeavesOut) > 0 {
+		advice = "it is tried without; to try it as well, give values that the service takes: query:, header: or body: in obiter.yaml"
+	}
 	if a.Status < 400 {
 		advice = "give the address that it leads to, or the credentials that it asks for"
 	}

@@ -59,6 +59,9 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 		return
 	}
 	e.controls()
+	if op.plan.opt.ControlsOnly {
+		return
+	}
 	for _, part := range op.Parts {
 		e.part(part)
 	}

@@ -51,6 +51,8 @@ type Options struct {
 	// Checked says that another plan with the same rules was made before, so that
 	// they need not be looked at before their operation comes.
 	Checked bool
+	// ControlsOnly plans the valid requests alone.
+	ControlsOnly bool
 	// Leave are optional members that requests of an operation do without.
 	Leave map[string][]Member
 	// Without names operations that are left out, and why.
