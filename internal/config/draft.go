@@ -27,7 +27,8 @@ func Draft(doc *oad.Document, name string) string {
 		at = doc.Servers[0]
 	}
 	line("at: %s", document.Scalar(at))
-	fixtures := likely(doc)
+	c := drafted(doc)
+	fixtures := c.Fixtures
 	if schemes := doc.Schemes(); len(schemes) > 0 {
 		if token := tokenOf(fixtures); token != "" {
 			line("\n# What the security schemes are sent with; the token is kept from a fixture below.\ncredentials:")
@@ -57,6 +58,9 @@ func Draft(doc *oad.Document, name string) string {
 			for _, name := range slices.Sorted(maps.Keys(f.Keep)) {
 				kept = append(kept, document.Scalar(name)+": "+document.Scalar(f.Keep[name]))
 			}
+			if body, is := f.Body.(map[string]any); is {
+				line("    body: %s", inFlow(body))
+			}
 			line("    keep: { %s }", strings.Join(kept, ", "))
 			switch {
 			case f.Undo != "":
@@ -66,9 +70,22 @@ func Draft(doc *oad.Document, name string) string {
 			}
 		}
 	}
-	line("\n# What is merged over the valid bodies of an operation (RFC 7396), such as references\n# to records that exist; and rules that no schema says, such as\n#     rules: [{ unique: /reference }, { holds: body.ends_at > body.starts_at, blames: /ends_at }]\n# operations:")
+	line("\n# What is merged over the valid bodies of an operation (RFC 7396), such as references\n# to records that exist; and rules that no schema says, such as\n#     rules: [{ unique: /reference }, { holds: body.ends_at > body.starts_at, blames: /ends_at }]")
+	said := false
 	for _, o := range doc.Operations {
-		if o.Body != nil && o.Skip == "" {
+		if body, is := c.Operations[o.Name()].Body.(map[string]any); is {
+			if !said {
+				line("operations:")
+			}
+			said = true
+			line("  %s: { body: %s }", document.Scalar(o.Name()), inFlow(body))
+		}
+	}
+	if !said {
+		line("# operations:")
+	}
+	for _, o := range doc.Operations {
+		if o.Body != nil && o.Skip == "" && c.Operations[o.Name()].Body == nil {
 			line("#   %s: { body: {} }", document.Scalar(o.Name()))
 		}
 	}
@@ -106,35 +123,63 @@ func tokenOf(fixtures []Fixture) string {
 	return ""
 }
 
-// likely are the fixtures that the description suggests: by its links, else by a
-// path that ends in a parameter and whose collection takes a POST.
-func likely(doc *oad.Document) []Fixture {
+// drafted is the configuration that the description suggests: fixtures by its links,
+// then those that try makes by itself, and for what is left those of a collection
+// that takes a POST, whose records nothing takes away.
+func drafted(doc *oad.Document) *Config {
+	c := &Config{Operations: map[string]Operation{}}
 	has := func(name string) bool {
 		return slices.ContainsFunc(doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
 	}
-	out, seen := linked(doc, has)
+	c.Fixtures, _ = linked(doc, has)
+	c.implyRecords(doc)
 	for _, o := range doc.Operations {
 		collection, last, _ := cutLast(o.Path)
 		names := parameters(last)
-		if len(names) != 1 || last != "{"+names[0]+"}" || seen[names[0]] || !has("POST "+collection) {
+		if len(names) != 1 || last != "{"+names[0]+"}" || !has("POST "+collection) {
 			continue
 		}
-		seen[names[0]] = true
+		if _, served := c.source(o.Name(), names[0], nil); served || c.keeps(names[0]) {
+			continue
+		}
 		i := slices.IndexFunc(doc.Operations, func(p oad.Operation) bool { return p.Name() == "POST "+collection })
 		f := Fixture{Name: singular(collection), Send: "POST " + collection, Keep: map[string]string{names[0]: keptAt(doc, doc.Operations[i], names[0])}}
-		if undo := "DELETE " + o.Path; has(undo) {
-			f.Undo = undo
+		for n := 2; c.named(f.Name); n++ {
+			f.Name = fmt.Sprintf("%s %d", singular(collection), n)
 		}
-		out = append(out, f)
+		c.Fixtures = append(c.Fixtures, f)
 	}
 	if door, ok := signIn(doc); ok && len(doc.Schemes()) > 0 {
-		i := slices.IndexFunc(out, func(f Fixture) bool { return f.Send == door.Send })
+		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == door.Send })
 		if i < 0 {
-			return append([]Fixture{door}, out...)
+			c.Fixtures = append([]Fixture{door}, c.Fixtures...)
+		} else {
+			c.Fixtures[i].Keep = maps.Clone(c.Fixtures[i].Keep)
+			maps.Copy(c.Fixtures[i].Keep, door.Keep)
+			c.Fixtures[i].Door = true
 		}
-		maps.Copy(out[i].Keep, door.Keep)
 	}
-	return out
+	c.refer(doc)
+	c.arrange()
+	return c
+}
+
+// inFlow is an object of texts and lists of them, as YAML writes it in one line.
+func inFlow(object map[string]any) string {
+	var members []string
+	for _, name := range instance.Names(object) {
+		v := object[name]
+		list, isList := v.([]any)
+		if isList {
+			v = list[0]
+		}
+		text := fmt.Sprintf("%q", v)
+		if isList {
+			text = "[" + text + "]"
+		}
+		members = append(members, document.Scalar(name)+": "+text)
+	}
+	return "{ " + strings.Join(members, ", ") + " }"
 }
 
 // signIn is the fixture that logs in: an operation that needs no

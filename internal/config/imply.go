@@ -1,6 +1,7 @@
 package config
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -13,10 +14,16 @@ import (
 // Imply adds the fixtures that the description itself shows: a record of the
 // collection that a path parameter is of, where a POST makes one and a DELETE takes
 // it away, and nothing in the file makes one. References to such collections in
-// bodies, as vessel_id to /vessels, are filled from the records made there. It gives
-// the operations that make them.
-func (c *Config) Imply(doc *oad.Document) []string {
-	var made []string
+// bodies, as vessel_id to /vessels, are filled from the records made there.
+func (c *Config) Imply(doc *oad.Document) {
+	c.implyRecords(doc)
+	c.implyDoor(doc)
+	c.refer(doc)
+	c.arrange()
+}
+
+// implyRecords adds the fixtures of records that nothing makes.
+func (c *Config) implyRecords(doc *oad.Document) {
 	for _, o := range doc.Operations {
 		for _, name := range parameters(o.Path) {
 			if s, ok := c.source(o.Name(), name, nil); ok && (s.made || s.text != nil) {
@@ -24,14 +31,9 @@ func (c *Config) Imply(doc *oad.Document) []string {
 			}
 			if f, ok := c.implied(doc, o.Path, name); ok {
 				c.Fixtures = append(c.Fixtures, f)
-				made = append(made, f.Send)
 			}
 		}
 	}
-	c.implyDoor(doc)
-	c.refer(doc)
-	c.arrange()
-	return made
 }
 
 // Makes are the operations that make records for others, in the order in which they
@@ -110,16 +112,43 @@ func (c *Config) implied(doc *oad.Document, path, parameter string) (Fixture, bo
 	names := parameters(remove.Path)
 	key := names[len(names)-1]
 	f := Fixture{Name: singular(create.Path), Send: create.Name(), Undo: remove.Name(), Each: "run", Implied: true}
-	for c.named(f.Name) {
-		f.Name += " record"
+	for n := 2; c.named(f.Name); n++ {
+		f.Name = fmt.Sprintf("%s %d", singular(create.Path), n)
 	}
-	kept := Variable(singular(create.Path)+"_"+key) + "_MADE"
-	for c.keeps(kept) {
-		kept += "_2"
+	kept := keptName(singular(create.Path), key)
+	for c.keeps(kept) || c.set(kept) {
+		kept += "_made"
 	}
 	f.Keep = map[string]string{kept: keptAt(doc, create, key)}
 	f.UndoParameters = Parameters{"path": {key: "${" + kept + "}"}}
 	return f, true
+}
+
+// general are names of parameters that do not say of what they are.
+var general = []string{"id", "uuid", "guid", "key", "slug", "ref", "code", "name", "number", "no"}
+
+// keptName is what the id of a record is kept as: vessel_id, of a vessel by {vessel_id}
+// or by {id}.
+func keptName(record, key string) string {
+	name := key
+	if slices.Contains(general, level(key)) {
+		name = record + "_" + key
+	}
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '_'
+	}, name), "_0123456789")
+}
+
+// set reports whether the environment has a variable of the name.
+func (c *Config) set(name string) bool {
+	if c.env == nil {
+		return false
+	}
+	_, is := c.env(name)
+	return is
 }
 
 func (c *Config) named(name string) bool {
@@ -144,7 +173,7 @@ func (c *Config) refer(doc *oad.Document) {
 		said.Body = under(said.Body, refs)
 		c.Operations[o.Name()] = said
 		for i, f := range c.Fixtures {
-			if f.Send != o.Name() || !f.Implied {
+			if f.Send != o.Name() || f.Body != nil {
 				continue
 			}
 			body := map[string]any{}
@@ -153,7 +182,9 @@ func (c *Config) refer(doc *oad.Document) {
 					body[name] = v
 				}
 			}
-			c.Fixtures[i].Body = under(nil, body)
+			if len(body) > 0 {
+				c.Fixtures[i].Body = body
+			}
 		}
 	}
 }
@@ -210,10 +241,10 @@ func (c *Config) referring(doc *oad.Document, o oad.Operation) map[string]any {
 		for _, f := range c.Fixtures {
 			at, made := f.makes()
 			_, path, _ := strings.Cut(f.Send, " ")
-			if !made || f.Key() == "" || level(singular(path)) != stem || at == anyParameter.ReplaceAllString(o.Path, "{}") {
+			if !made || c.Key(f) == "" || level(singular(path)) != stem || at == anyParameter.ReplaceAllString(o.Path, "{}") {
 				continue
 			}
-			kept := f.Key()
+			kept := c.Key(f)
 			if _, has := f.Keep[name]; has {
 				kept = name
 			}

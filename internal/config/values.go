@@ -83,8 +83,8 @@ func (f Fixture) makes() (string, bool) {
 }
 
 // source tells where the value of a path parameter of an operation comes from: what
-// the file says for it, else a fixture that keeps a value of that name from the
-// collection that the parameter is of.
+// the file says for it, else a fixture of the collection that the parameter is of:
+// the value that it keeps under that name, or the only one that it keeps.
 func (c *Config) source(operation, parameter string, own Parameters) (source, bool) {
 	for _, p := range []Parameters{own, c.Operations[operation].Parameters} {
 		if v, has := p["path"][parameter]; has {
@@ -105,10 +105,8 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 		if _, keeps := f.Keep[parameter]; keeps {
 			return source{kept: parameter, made: made}, true
 		}
-		if f.Implied { // it keeps one value, under a name of its own
-			if key := f.Key(); key != "" {
-				return source{kept: key, made: made}, true
-			}
+		if key := c.Key(f); key != "" && made { // the one value that its record is known by
+			return source{kept: key, made: true}, true
 		}
 	}
 	return near, near.kept != ""
@@ -117,10 +115,11 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 // last is the last segment of a path.
 func last(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
 
-// Key is the name under which a fixture keeps what its record is known by; "" where
-// it keeps more than one value.
-func (f Fixture) Key() string {
-	names := slices.DeleteFunc(instance.Names(anyOf(f.Keep)), func(name string) bool { return f.Door && name == tokenMade })
+// Key is the name under which a fixture keeps what its record is known by: the only
+// value that it keeps, but for those that credentials are made of; "" where there are
+// several.
+func (c *Config) Key(f Fixture) string {
+	names := slices.DeleteFunc(instance.Names(anyOf(f.Keep)), c.IsCredential)
 	if len(names) != 1 {
 		return ""
 	}
@@ -193,7 +192,7 @@ func (c *Config) undoing(f Fixture) Parameters {
 	for _, name := range parameters(f.Undo) {
 		_, said := own["path"][name]
 		_, found := c.source(f.Undo, name, own)
-		if key := f.Key(); !said && !found && made && collection(path, name) == at && key != "" {
+		if key := c.Key(f); !said && !found && made && collection(path, name) == at && key != "" {
 			own["path"][name] = "${" + key + "}"
 		}
 	}

@@ -174,6 +174,13 @@ func reasons(c exchange.Case, a exchange.Answer, doc problem.Document) string {
 	return quoted(a)
 }
 
+// Reasons is why a valid request was refused, in the API's own words: what it says of
+// a field, else of all.
+func Reasons(c exchange.Case, a exchange.Answer) string {
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	return reasons(c, a, doc)
+}
+
 // quoted is the API's own words, shortened.
 func quoted(a exchange.Answer) string {
 	words := Words(a)

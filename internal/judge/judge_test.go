@@ -251,7 +251,7 @@ func TestControlsAndEdges(t *testing.T) {
 		want    string
 	}{
 		{"taken", valid, answer(204, "", ""), false, Pass, ""},
-		{"refused in its own words", valid, answer(422, problemMedia, `{"detail":"the berth is taken"}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 422 Unprocessable Content: “the berth is taken”; let a fixture"},
+		{"refused in its own words", valid, answer(422, problemMedia, `{"detail":"the berth is taken"}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 422 Unprocessable Content: “the berth is taken”; a rule unique: in obiter.yaml makes a new value"},
 		{"no credentials", valid, answer(401, problemMedia, `{"detail":"who are you?"}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 401 Unauthorized: “who are you?”; give credentials"},
 		{"a record that is not there", valid, answer(404, problemMedia, `{}`), false, Unproven, "not-reached: a valid request (fullest control) was refused with 404 Not Found: “{"},
 		{"the record is there already", valid, answer(409, problemMedia, named("#/name")), false, Unproven, "not-reached: a valid request (fullest control) was refused with 409 Conflict"},

@@ -145,7 +145,7 @@ func (l *look) isConflict() bool {
 }
 
 // taken matches what is said of a value that another record has.
-var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|must be unique|not unique|duplicate)\b`)
+var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|(is|was|been) taken|must be unique|not unique|duplicate)\b`)
 
 // isTaken reports whether all that a rejection says of fields is that a value, which
 // obeys its rules and is in the valid request as well, is taken: by the record that
