@@ -24,12 +24,18 @@ func (c *Config) Imply(doc *oad.Document) {
 
 // implyRecords adds the fixtures of records that nothing makes.
 func (c *Config) implyRecords(doc *oad.Document) {
+	at := map[string]oad.Operation{}
+	for _, o := range doc.Operations {
+		if name := o.Method + " " + bare(o.Path); o.Skip == "" && at[name].Path == "" {
+			at[name] = o
+		}
+	}
 	for _, o := range doc.Operations {
 		for _, name := range parameters(o.Path) {
 			if s, ok := c.source(o.Name(), name, nil); ok && (s.made || s.text != nil) {
 				continue
 			}
-			if f, ok := c.implied(doc, o.Path, name); ok {
+			if f, ok := c.implied(doc, at, o.Path, name); ok {
 				c.Fixtures = append(c.Fixtures, f)
 			}
 		}
@@ -94,18 +100,11 @@ func (c *Config) implyDoor(doc *oad.Document) {
 }
 
 // implied is the fixture that makes a record for a path parameter; false where the
-// description does not show how.
-func (c *Config) implied(doc *oad.Document, path, parameter string) (Fixture, bool) {
+// description does not show how. at are the operations by method and bare path.
+func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, parameter string) (Fixture, bool) {
 	of := collection(path, parameter)
-	find := func(method string, matches func(path string) bool) (oad.Operation, bool) {
-		i := slices.IndexFunc(doc.Operations, func(o oad.Operation) bool { return o.Method == method && o.Skip == "" && matches(o.Path) })
-		if i < 0 {
-			return oad.Operation{}, false
-		}
-		return doc.Operations[i], true
-	}
-	create, makes := find("POST", func(p string) bool { return anyParameter.ReplaceAllString(p, "{}") == of })
-	remove, removes := find("DELETE", func(p string) bool { return anyParameter.ReplaceAllString(p, "{}") == of+"/{}" })
+	create, makes := at["POST "+of]
+	remove, removes := at["DELETE "+of+"/{}"]
 	if !makes || !removes {
 		return Fixture{}, false
 	}
@@ -241,7 +240,7 @@ func (c *Config) referring(doc *oad.Document, o oad.Operation) map[string]any {
 		for _, f := range c.Fixtures {
 			at, made := f.makes()
 			_, path, _ := strings.Cut(f.Send, " ")
-			if !made || c.Key(f) == "" || level(singular(path)) != stem || at == anyParameter.ReplaceAllString(o.Path, "{}") {
+			if !made || c.Key(f) == "" || level(singular(path)) != stem || at == bare(o.Path) {
 				continue
 			}
 			kept := c.Key(f)

@@ -3,7 +3,6 @@ package config
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -60,7 +59,18 @@ type source struct {
 	made bool   // by a request that makes a record
 }
 
-var anyParameter = regexp.MustCompile(`\{[^{}/]*\}`)
+// bare is a path in which all parameters look alike: {}.
+func bare(path string) string {
+	open := strings.IndexByte(path, '{')
+	if open < 0 {
+		return path
+	}
+	shut := strings.IndexByte(path[open:], '}')
+	if shut < 0 {
+		return path
+	}
+	return path[:open] + "{}" + bare(path[open+shut+1:])
+}
 
 // collection is the path that a record lies in, whatever its own parameters are
 // called: /quays/{}/bollards for {bollard} of /quays/{quay}/bollards/{bollard}.
@@ -69,7 +79,7 @@ func collection(path, parameter string) string {
 	if !found {
 		return path
 	}
-	return anyParameter.ReplaceAllString(before, "{}")
+	return bare(before)
 }
 
 // makes is the collection that a fixture's record is made in; false where it
@@ -79,7 +89,7 @@ func (f Fixture) makes() (string, bool) {
 	if method == "PUT" && strings.HasSuffix(path, "}") {
 		path = path[:strings.LastIndexByte(path, '/')]
 	}
-	return anyParameter.ReplaceAllString(path, "{}"), method == "POST" || method == "PUT"
+	return bare(path), method == "POST" || method == "PUT"
 }
 
 // source tells where the value of a path parameter of an operation comes from: what
