@@ -36,6 +36,18 @@ func (r Rule) Fail(member, hint, problem string, args ...any) error {
 	return r.tree.Fail(instance.Join(r.at, member), hint, problem, args...)
 }
 
+// LearnUnique adds the rule that a field of an operation's body has a value which no
+// other record has, as the service said. False where there is such a rule already.
+func (c *Config) LearnUnique(operation, pointer string) bool {
+	said := c.Operations[operation]
+	if slices.ContainsFunc(said.Rules, func(r Rule) bool { return r.Unique == pointer }) {
+		return false
+	}
+	said.Rules = append(slices.Clone(said.Rules), Rule{Unique: pointer})
+	c.Operations[operation] = said
+	return true
+}
+
 // kinds are the members that say what a rule is about. All but holds and flaw
 // name one field.
 var kinds = []string{"holds", "flaw", "exists", "unique", "not_blank", "trimmed"}

@@ -163,6 +163,22 @@ func (l *look) isTaken() bool {
 	})
 }
 
+// Taken is the field of a valid request of which the answer says that another record
+// has its value; false where it says nothing of the kind.
+func Taken(c exchange.Case, a exchange.Answer) (pointer string, is bool) {
+	if a.Err != "" || a.Status != http.StatusBadRequest && a.Status != http.StatusConflict && a.Status != http.StatusUnprocessableEntity {
+		return "", false
+	}
+	l := lookAt(c, a)
+	for _, n := range l.reading(Context{}).Fields {
+		v, there := instance.Get(c.Body, n.Name.Path())
+		if kind := instance.Type(v); there && taken.MatchString(n.Message) && (kind == "string" || kind == "integer") {
+			return n.Name.Path(), true
+		}
+	}
+	return "", false
+}
+
 // busy reports whether no answer came because the service was asked too much, or
 // is not available to anyone, and still was so after the wait it requested.
 func busy(a exchange.Answer) bool {

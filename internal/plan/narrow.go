@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 
+	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
 )
@@ -51,6 +52,17 @@ func (op *Operation) Narrowed(leave []Member) *Operation {
 		q.opt.Leave = map[string][]Member{}
 	}
 	q.opt.Leave[op.Name()] = slices.Concat(q.opt.Leave[op.Name()], leave)
+	return q.prepare(op.Operation)
+}
+
+// Fresh is the operation planned with a new value at a field in each request.
+func (op *Operation) Fresh(pointer string) *Operation {
+	q := *op.plan
+	q.opt.Rules = maps.Clone(q.opt.Rules)
+	if q.opt.Rules == nil {
+		q.opt.Rules = map[string][]config.Rule{}
+	}
+	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer})
 	return q.prepare(op.Operation)
 }
 

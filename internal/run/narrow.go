@@ -4,8 +4,12 @@ import (
 	"context"
 
 	"obiter/internal/exchange"
+	"obiter/internal/judge"
 	"obiter/internal/plan"
 )
+
+// maxFresh bounds how many fields are given values that no other record has.
+const maxFresh = 4
 
 // maxNarrowing bounds the requests that look for members which are not taken.
 const maxNarrowing = 40
@@ -15,12 +19,11 @@ const maxNarrowing = 40
 // controls is not sent again.
 func (o *operation) narrow(ctx context.Context) {
 	controls, all := o.op.Controls(), o.op.Optional()
-	if len(controls) == 0 || len(all) == 0 || o.op.IsWholeAPI() {
+	if len(controls) == 0 || o.op.IsWholeAPI() {
 		return
 	}
-	full := o.send(ctx, controls[0], o.op.Describe)
-	o.sent[full.ID] = full
-	if !refused(full.Response) || ctx.Err() != nil {
+	full := o.first(ctx)
+	if !refused(full.Response) || ctx.Err() != nil || len(all) == 0 {
 		return
 	}
 	n := narrowing{operation: o, ctx: ctx, all: all}
@@ -42,6 +45,37 @@ func (o *operation) narrow(ctx context.Context) {
 	}
 	full.Case = o.op.Refused(full.Case, culprits)
 	o.described, o.op, o.sent[e.ID] = &full, op, e
+}
+
+// first sends the fullest control, and of a POST that takes it the next one, in which
+// a value may be taken by then: where the service says so, all requests have a new
+// value there from then on.
+func (o *operation) first(ctx context.Context) (full exchange.Exchange) {
+	for range maxFresh {
+		clear(o.sent)
+		taken := ""
+		for i, c := range o.op.Controls() {
+			e := o.send(ctx, c, o.op.Describe)
+			if o.sent[e.ID] = e; i == 0 {
+				full = e
+			}
+			if pointer, is := judge.Taken(e.Case, e.Response); is {
+				taken = pointer
+			}
+			if ctx.Err() != nil || taken != "" || i == 1 || o.op.Method != "POST" || !e.Response.Success() {
+				break
+			}
+		}
+		if taken == "" || ctx.Err() != nil {
+			return full
+		}
+		o.op = o.op.Fresh(taken)
+		if o.opt.Unique != nil {
+			o.opt.Unique(o.op.Name(), taken)
+		}
+	}
+	clear(o.sent)
+	return full
 }
 
 // tellDescribed takes in the control as the description has it, if it was refused, in

@@ -40,6 +40,7 @@ type Options struct {
 	// twice before and once after. False where the operation has no such records, or
 	// they cannot be read. Nil: no operation has.
 	Around   func(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool)
+	Unique   func(operation, pointer string)             // is told a field whose value the service wants to be a new one; may be nil
 	Alive    func(ctx context.Context) error             // reports why the service cannot be reached; nil: that is not asked
 	Progress func(done int)                              // after each case; may be nil
 	Finished func(op *plan.Operation, line *report.Line) // after each operation; may be nil

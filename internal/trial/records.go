@@ -246,6 +246,7 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case, made func(values map[string]any)) (exchange.Case, func(), error) {
 	t.making.Lock()
 	records := own.records.Branch()
+	records.Settled = true
 	err := records.Make(ctx, own.each)
 	t.making.Unlock()
 	undo := func() {

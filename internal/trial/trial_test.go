@@ -239,3 +239,22 @@ func TestNobodyAnswers(t *testing.T) {
 		t.Errorf("another host: %v", err)
 	}
 }
+
+// TestValuesThatAreTaken: where the service says that a value is another record's, each
+// request has a new one from then on, without a rule in the configuration.
+func TestValuesThatAreTaken(t *testing.T) {
+	o := open(t, nil, "      - unique: /reference                 # a new value each time, and once the one that is taken\n", "")
+	o.opt.Plan.Only = []string{"* /tow-orders", "* /tow-orders/**"}
+	out, err := trial.Run(context.Background(), o.opt, o.events)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range out.Report.Lines {
+		if l.Unproven > 0 || l.Failed > 0 {
+			t.Errorf("%+v; %q", l, o.told)
+		}
+	}
+	if len(out.Report.Lines) != 4 || out.Left != 0 {
+		t.Errorf("%d operations, %d records left", len(out.Report.Lines), out.Left)
+	}
+}
