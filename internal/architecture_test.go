@@ -30,7 +30,7 @@ var only = map[string]string{
 var within = map[string]map[string][]string{
 	"cli": {
 		"run": {"judge.go", "outcome.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil,
-		"harbour": {"demo.go"}, "secret": {"cli.go"}, "survey": {"survey.go"}, "rule": {"explain.go"},
+		"harbour": {"demo.go"}, "secret": {"cli.go"}, "survey": {"survey.go"}, "rule": {"explain.go", "planning.go"},
 		"send": {"cli.go", "demo.go", "try.go"}, "config": {"curl.go", "demo.go", "init.go", "planning.go", "try.go"}, "oad": {"demo.go", "planning.go", "survey.go", "try.go"},
 		"net/http": {"demo.go", "try.go"}, "crypto/tls": {"try.go"},
 	},

@@ -128,7 +128,7 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 		fmt.Fprintln(out, "  "+s)
 	}
 	if planned == 0 {
-		fmt.Fprintln(out, "\nNo operation has parameters or a body to break, so no case is planned.")
+		fmt.Fprintln(out, "\nEvery operation is left out, so no case is planned.")
 		return nil
 	}
 	fmt.Fprintf(out, "\n%s planned.\n", plural(planned, "case"))

@@ -206,12 +206,16 @@ func TestExitStatuses(t *testing.T) {
 	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "Not reached", "error: no valid request was accepted, so no rejection proves anything\nhint: GET /vessels: a valid request (fullest control) was refused with 404 Not Found: “404 page not found”")
 	closed.Close()
 	obiter(t, dir, "try", "--at", closed.URL).check(t, 3, "", "nothing answers at "+closed.URL+": the connection is refused\nhint: start the service")
-	obiter(t, dir, "try", "--at", serve(t), "--only", "GET /berths").check(t, 3, "no parameters and no body", "nothing was sent")
+	put(t, dir, "settings.yaml", "openapi: 3.1.0\ninfo: {title: Settings, version: '1'}\npaths:\n  /settings:\n    patch: {requestBody: {content: {application/json: {schema: {type: object}}}}}\n")
+	obiter(t, dir, "try", "settings.yaml", "--at", serve(t)).check(t, 3, "it changes what is there for everyone", "every operation is left out, so nothing was sent")
 }
 
 // TestBadInput: each has one clear message, says where and what to do, and changes nothing.
 func TestBadInput(t *testing.T) {
 	dir := folder(t)
+	obiter(t, dir, "survey", "--skip", "/boats/**").check(t, 0, "Harbour office", `warning: --skip "/boats/**" matches no operation`)
+	obiter(t, dir, "survey", "--rule", "maxlength").check(t, 2, "", `--rule "maxlength" is no rule and no family of rules`)
+	obiter(t, dir, "cases", "--without", "deep-nesting", "--without", "siz").check(t, 2, "", "did you mean size?")
 	for name, text := range map[string]string{
 		"bad.yaml": "openapi: 3.1.0\npaths: [\n", "bad.json": "{\"openapi\":\"3.1.0\",\n \"paths\": }", "two.yaml": "swagger: '2.0'\n", "empty.yaml": "",
 		"ref.yaml":     "openapi: 3.1.0\npaths:\n  /a:\n    $ref: '#/components/x'\n",

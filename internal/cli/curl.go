@@ -30,6 +30,9 @@ func curl(c exchange.Case, headers []string) string {
 	}
 	parts = append(parts, "-H", quote("Obiter-Case: "+c.ID))
 	body := string(c.Request.Body)
+	if body != "" && c.Request.Header("Content-Type") == "" {
+		parts = append(parts, "-H", "'Content-Type:'") // curl would add one
+	}
 	switch {
 	case body == "" && c.Request.Header("Content-Type") == "":
 		return strings.Join(parts, " ")

@@ -23,3 +23,14 @@ func TestCurlNamesCredentials(t *testing.T) {
 		}
 	}
 }
+
+func TestCurlAddsNoContentType(t *testing.T) {
+	c := exchange.Case{Request: exchange.Request{Method: "POST", URL: "http://h", Body: []byte("{}")}}
+	if line := curl(c, nil); !strings.Contains(line, " -H 'Content-Type:' ") {
+		t.Error(line)
+	}
+	c.Request.Headers = [][2]string{{"content-type", "a/b"}}
+	if line := curl(c, nil); strings.Contains(line, "'Content-Type:'") {
+		t.Error(line)
+	}
+}

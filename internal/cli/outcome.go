@@ -61,7 +61,7 @@ func (a *app) outcome(r result, err error) error {
 	case err != nil:
 		return err
 	case r.report.Totals().Cases == 0:
-		return &failure{exitUnproved, "no operation has parameters or a body to break, so nothing was sent", "obiter survey tells why each operation is left out"}
+		return &failure{exitUnproved, "every operation is left out, so nothing was sent", "obiter survey tells why each operation is left out"}
 	case len(r.failed) > 0 && r.report.Errors() == 0:
 		return usage("not everything could be tried: "+plural(len(r.failed), "fixture")+" could not be made ("+strings.Join(r.failed, ", ")+")", "put that right first; the warnings above say what is wrong")
 	case !r.report.Proven():

@@ -16,6 +16,8 @@ import (
 	"obiter/internal/flaw"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
+	"obiter/internal/rule"
+	"obiter/internal/suggest"
 )
 
 // planFlags are the options of every command that plans.
@@ -25,8 +27,10 @@ func planFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "only", Usage: "only operations that match `GLOB`, such as 'PUT *' or '* /vessels/**' (repeatable)"},
 		&cli.StringSliceFlag{Name: "skip", Usage: "leave out operations that match `GLOB` (repeatable)"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this `TAG` (repeatable)"},
+		&cli.StringSliceFlag{Name: "rule", Usage: "break only this `RULE`, by its name or that of its family, such as maxLength or bounds (repeatable)"},
+		&cli.StringSliceFlag{Name: "without", Usage: "do not break this `RULE` (repeatable)"},
 		&cli.StringFlag{Name: "depth", Value: "usual", Usage: "how many variants of each flaw: quick, usual or deep"},
-		&cli.IntFlag{Name: "budget", Usage: "limit cases per operation to `NUMBER` (controls not counted); every rule once before any twice"},
+		&cli.IntFlag{Name: "budget", Usage: "limit cases per operation to `NUMBER` (controls not counted); every rule once before any twice (default: 60 in quick runs, 300 in usual ones, no limit in deep ones)"},
 		&cli.Uint64Flag{Name: "seed", Usage: "seed for generated values; case ids do not change"},
 	}
 }
@@ -102,6 +106,9 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 		return nil, nil, err
 	}
 	conf.Imply(doc)
+	for _, glob := range plan.SkipsNothing(doc.Operations, c.StringSlice("skip")) {
+		fmt.Fprintf(a.streams.Err, "warning: --skip %q matches no operation\n", clean(glob))
+	}
 	return conf, doc, nil
 }
 
@@ -145,7 +152,39 @@ func planOptions(c *cli.Command, base string) (plan.Options, error) {
 	if c.Int("budget") < 0 {
 		return plan.Options{}, usage(fmt.Sprintf("invalid value \"%d\" for --budget", c.Int("budget")), "use a number of cases, or leave it out for all")
 	}
-	return plan.Options{Budget: c.Int("budget"), Base: base, Only: c.StringSlice("only"), Skip: c.StringSlice("skip"), Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
+	budget := c.Int("budget")
+	if !c.IsSet("budget") {
+		budget = budgets[depth]
+	}
+	breaks, err := rules(c, "rule")
+	if err != nil {
+		return plan.Options{}, err
+	}
+	spares, err := rules(c, "without")
+	if err != nil {
+		return plan.Options{}, err
+	}
+	return plan.Options{Break: breaks, Spare: spares, Budget: budget, Base: base, Only: c.StringSlice("only"), Skip: c.StringSlice("skip"), Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
+}
+
+// budgets are the usual limits of cases for each operation.
+var budgets = map[flaw.Depth]int{flaw.Quick: 60, flaw.Usual: 300}
+
+// rules are those that an option chooses, by their names or those of their families.
+func rules(c *cli.Command, option string) ([]string, error) {
+	var out []string
+	for _, word := range c.StringSlice(option) {
+		chosen, ok := rule.Chosen(word)
+		if !ok {
+			hint := "obiter explain lists the rules"
+			if near, is := suggest.Name(word, rule.Choices()); is {
+				hint = "did you mean " + near + "?"
+			}
+			return nil, usage(fmt.Sprintf("--%s %q is no rule and no family of rules", option, word), hint)
+		}
+		out = append(out, chosen...)
+	}
+	return out, nil
 }
 
 // address checks the URL of a service.

@@ -86,7 +86,7 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) e
 	a.list("Left out", skipped)
 	a.gaps(s, fields)
 	if used == 0 {
-		fmt.Fprintln(out, "\nNo operation has parameters or a body to break.")
+		fmt.Fprintln(out, "\nEvery operation is left out.")
 		return nil
 	}
 	fmt.Fprintf(out, "\n%s from %s of %d.\n", plural(total, "case"), plural(used, "operation"), p.Len())

@@ -134,7 +134,23 @@ func (e *emitter) changes() bool {
 	return slices.Contains([]string{"PUT", "PATCH", "DELETE"}, e.op.Method)
 }
 
+// chosen reports whether all rules that a case breaks are among those to be broken.
+// Edges belong to their rule.
+func (e *emitter) chosen(c exchange.Case) bool {
+	opt := e.op.plan.opt
+	flaws := c.Flaws
+	if c.Edge != nil {
+		flaws = []exchange.Flaw{*c.Edge}
+	}
+	return !slices.ContainsFunc(flaws, func(f exchange.Flaw) bool {
+		return slices.Contains(opt.Spare, f.Rule) || len(opt.Break) > 0 && !slices.Contains(opt.Break, f.Rule)
+	})
+}
+
 func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
+	if !e.chosen(c) {
+		return
+	}
 	if c.Edge != nil && c.Edge.In == "path" && e.changes() {
 		e.drop(*c.Edge, mayBeOthers)
 		return

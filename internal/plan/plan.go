@@ -51,6 +51,8 @@ type Options struct {
 	// Checked says that another plan with the same rules was made before, so that
 	// they need not be looked at before their operation comes.
 	Checked bool
+	// Break are the rules that are broken, and Spare those that are not; empty: all, none.
+	Break, Spare []string
 	// ControlsOnly plans the valid requests alone.
 	ControlsOnly bool
 	// Leave are optional members that requests of an operation do without.
@@ -208,9 +210,6 @@ func (p *Plan) fill(op *Operation) error {
 	}
 	if err := p.parts(op); err != nil {
 		return err
-	}
-	if len(op.Parts) == 0 {
-		return errors.New("no parameters and no body")
 	}
 	p.leave(op)
 	if op.wrong = p.bind(op); op.wrong == nil && p.checking {

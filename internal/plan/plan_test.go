@@ -345,7 +345,7 @@ func TestWholeRequestFlawsAsSent(t *testing.T) {
 }
 
 func TestUnusableOperationsSayWhy(t *testing.T) {
-	doc := description(t, `  /a: {get: {}}
+	doc := description(t, `  /a: {head: {}}
   /b: {post: {requestBody: {content: {text/plain: {schema: {}}}}}}
   /c: {post: {requestBody: {content: {application/json: {}}}}}
   /d: {post: {requestBody: {content: {application/json: {schema: {type: strin}}}}}}
@@ -358,7 +358,7 @@ func TestUnusableOperationsSayWhy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []string{"no parameters and no body", "its body is neither JSON nor a form: text/plain", "has no schema", "t.yaml:8:58: the schema is not valid", "no valid value could be made", `the path parameter "id" is not described`, "in: querystring", `the path parameter "id": the schema is not valid`}
+	want := []string{"answers to HEAD have no body to judge", "its body is neither JSON nor a form: text/plain", "has no schema", "t.yaml:8:58: the schema is not valid", "no valid value could be made", `the path parameter "id" is not described`, "in: querystring", `the path parameter "id": the schema is not valid`}
 	i := 0
 	for op := range p.Operations() {
 		if !strings.Contains(op.SkipReason, want[i]) {
@@ -368,6 +368,44 @@ func TestUnusableOperationsSayWhy(t *testing.T) {
 			t.Errorf("%s gives cases", op.Name())
 		}
 		i++
+	}
+}
+
+// TestNothingToFillIn: an operation without parameters and body has a valid request,
+// and what can be wrong with it as a whole.
+func TestNothingToFillIn(t *testing.T) {
+	doc := description(t, "  /a:\n    get: {}\n  /b:\n    post: {}\n")
+	var got []string
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
+		got = append(got, c.Operation+" "+c.Name)
+	}
+	want := []string{"GET /a control, fullest", "GET /a wrong-method patch", "POST /b control, fullest", "POST /b wrong-method get", "the API as a whole unknown-path unlisted"}
+	if !slices.Equal(got, want) {
+		t.Errorf("planned %q, want %q", got, want)
+	}
+}
+
+// TestRulesAreChosen: by what is broken, and what is not.
+func TestRulesAreChosen(t *testing.T) {
+	doc := description(t, "  /b:\n    post:\n      requestBody: {content: {application/json: {schema: {type: object, required: [a], properties: {a: {type: string, maxLength: 3}}}}}}\n")
+	count := func(opt plan.Options) map[string]int {
+		out := map[string]int{}
+		for _, c := range cases(t, doc, opt) {
+			for _, f := range c.Flaws {
+				out[f.Rule]++
+			}
+			if c.Edge != nil {
+				out["edge "+c.Edge.Rule]++
+			}
+		}
+		return out
+	}
+	if got := count(plan.Options{Break: []string{"maxLength"}}); len(got) != 2 || got["maxLength"] == 0 || got["edge maxLength"] == 0 {
+		t.Errorf("only maxLength: %v", got)
+	}
+	all, spared := count(plan.Options{}), count(plan.Options{Spare: []string{"type", "wrong-method"}})
+	if spared["type"]+spared["wrong-method"] > 0 || spared["required"] != all["required"] || all["type"] == 0 {
+		t.Errorf("spared: %v of %v", spared, all)
 	}
 }
 

@@ -92,3 +92,10 @@ func globbed(glob, s string) bool {
 }
 
 var plainBraces = strings.NewReplacer(`\`, `\\`, "{", `\{`, "}", `\}`, "[", `\[`, "]", `\]`, "?", `\?`)
+
+// SkipsNothing are the patterns of Skip that match no operation.
+func SkipsNothing(all []oad.Operation, skip []string) []string {
+	return slices.DeleteFunc(slices.Clone(skip), func(glob string) bool {
+		return slices.ContainsFunc(all, func(o oad.Operation) bool { return matches(glob, o) })
+	})
+}

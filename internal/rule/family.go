@@ -1,6 +1,11 @@
 package rule
 
-import "obiter/internal/exchange"
+import (
+	"maps"
+	"slices"
+
+	"obiter/internal/exchange"
+)
 
 // families take rules together that services enforce, or forget, in one place: the
 // words that name them for people.
@@ -68,6 +73,34 @@ func Family(flaws []exchange.Flaw) string {
 		return "of a readable type"
 	}
 	return familyOf[flaws[0].Rule]
+}
+
+// Chosen are the rules that a word chooses: one by its name, or those of a family;
+// false where there are none.
+func Chosen(word string) ([]string, bool) {
+	if rules, is := families[word]; is && len(rules) > 0 {
+		return rules, true
+	}
+	if r, known := Find(word); known && r.Unbroken == "" {
+		return []string{word}, true
+	}
+	return nil, false
+}
+
+// Choices are all words that choose rules, in their order.
+func Choices() []string {
+	var out []string
+	for _, r := range All {
+		if r.Unbroken == "" {
+			out = append(out, r.Name)
+		}
+	}
+	for _, family := range slices.Sorted(maps.Keys(families)) {
+		if len(families[family]) > 0 && !slices.Contains(out, family) {
+			out = append(out, family)
+		}
+	}
+	return out
 }
 
 // Broad takes the families of types together: what a service does not expect makes

@@ -29,3 +29,16 @@ func TestEachRuleHasAFamily(t *testing.T) {
 		}
 	}
 }
+
+func TestWordsChooseRules(t *testing.T) {
+	for word, want := range map[string]int{"maxLength": 1, "length": 2, "size": 2, "deep-nesting": 1, "null": 0, "allOf": 0, "lenght": 0} {
+		if got, ok := Chosen(word); len(got) != want || ok != (want > 0) {
+			t.Errorf("%s chooses %q", word, got)
+		}
+	}
+	for _, word := range Choices() {
+		if _, ok := Chosen(word); !ok {
+			t.Errorf("%s chooses nothing", word)
+		}
+	}
+}
