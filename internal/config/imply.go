@@ -12,8 +12,9 @@ import (
 )
 
 // Imply adds the fixtures that the description itself shows: a record of the
-// collection that a path parameter is of, where a POST makes one and a DELETE takes
-// it away, and nothing in the file makes one. References to such collections in
+// collection that a path parameter is of, where a POST makes one and nothing in the
+// file does. A DELETE takes it away again; where there is none, it stays as the other
+// records of that POST do. References to such collections in
 // bodies, as vessel_id to /vessels, are filled from the records made there.
 func (c *Config) Imply(doc *oad.Document) {
 	c.implyRecords(doc)
@@ -105,12 +106,15 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 	of := collection(path, parameter)
 	create, makes := at["POST "+of]
 	remove, removes := at["DELETE "+of+"/{}"]
-	if !makes || !removes {
+	if !makes {
 		return Fixture{}, false
 	}
-	names := parameters(remove.Path)
-	key := names[len(names)-1]
-	f := Fixture{Name: singular(create.Path), Send: create.Name(), Undo: remove.Name(), Each: "run", Implied: true}
+	f := Fixture{Name: singular(create.Path), Send: create.Name(), Each: "run", Implied: true}
+	key := parameter
+	if removes { // else it stays, as the other records of that POST do
+		names := parameters(remove.Path)
+		key, f.Undo = names[len(names)-1], remove.Name()
+	}
 	for n := 2; c.named(f.Name); n++ {
 		f.Name = fmt.Sprintf("%s %d", singular(create.Path), n)
 	}
@@ -119,7 +123,9 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 		kept += "_made"
 	}
 	f.Keep = map[string]string{kept: keptAt(doc, create, key)}
-	f.UndoParameters = Parameters{"path": {key: "${" + kept + "}"}}
+	if removes {
+		f.UndoParameters = Parameters{"path": {key: "${" + kept + "}"}}
+	}
 	return f, true
 }
 

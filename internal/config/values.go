@@ -75,9 +75,9 @@ func bare(path string) string {
 // collection is the path that a record lies in, whatever its own parameters are
 // called: /quays/{}/bollards for {bollard} of /quays/{quay}/bollards/{bollard}.
 func collection(path, parameter string) string {
-	before, _, found := strings.Cut(path, "/{"+parameter+"}")
-	if !found {
-		return path
+	before, after, found := strings.Cut(path, "/{"+parameter+"}")
+	if !found || after != "" && after[0] != '/' && after[0] != '#' {
+		return path // it is only a part of a segment
 	}
 	return bare(before)
 }

@@ -223,7 +223,7 @@ func TestNothingForeignIsTouched(t *testing.T) {
 				reached = append(reached, l.Operation)
 			}
 		}
-		if want := 12; len(reached) != want {
+		if want := 13; len(reached) != want {
 			t.Errorf("reached %d of %d: %q; %q", len(reached), want, reached, told)
 		}
 		if len(y.touched) > 0 {
