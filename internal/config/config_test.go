@@ -285,3 +285,84 @@ func TestTheManualTellsAll(t *testing.T) {
 		}
 	}
 }
+
+const quays = `{"openapi":"3.1.0","info":{"title":"Quays","version":"1"},"components":{"securitySchemes":{"door":{"type":"http","scheme":"bearer"}}},"paths":{
+ "/quays":{"post":{"requestBody":{"content":{"application/json":{"schema":{"properties":{"quay_id":{},"code":{}}}}}},"responses":{"201":{"content":{"application/json":{"schema":{"properties":{"id":{}}}}}}}}},
+ "/quays/{id}":{"get":{},"put":{},"delete":{}},
+ "/quays/{id}/bollards":{"post":{},"delete":{}},
+ "/quays/{id}/bollards/{no}":{"patch":{},"delete":{}},
+ "/visits":{"post":{"requestBody":{"content":{"application/json":{"schema":{"properties":{"quayId":{"type":"integer"},"quay_ids":{"type":"array"},"kind_id":{},"quay_uuid":{"readOnly":true}}}}}}}},
+ "/visits/{visit}":{"get":{}},
+ "/settings":{"patch":{}},
+ "/watches":{"post":{"responses":{"200":{"content":{"application/json":{"schema":{"properties":{"token":{}}}}}}}}}}}`
+
+// TestWhatTheDescriptionShows: how records are made, what refers to them, who logs in.
+func TestWhatTheDescriptionShows(t *testing.T) {
+	doc, err := oad.Read("quays.json", []byte(quays))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := read(t, "{}")
+	c.Imply(doc)
+	var got []string
+	for _, f := range c.Fixtures {
+		got = append(got, fmt.Sprintf("%s by %s, kept as %s, undone by %q", f.Name, f.Send, c.Key(f), f.Undo))
+	}
+	want := []string{
+		`quay by POST /quays, kept as quay_id, undone by "DELETE /quays/{id}"`,
+		`bollard by POST /quays/{id}/bollards, kept as bollard_no, undone by "DELETE /quays/{id}/bollards/{no}"`,
+		`visit by POST /visits, kept as visit, undone by ""`,
+		`log-in by POST /watches, kept as , undone by ""`,
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("implied\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if body := string(instance.Encode(c.Operations["POST /visits"].Body)); body != `{"quayId":"${quay_id}","quay_ids":["${quay_id}"]}` {
+		t.Errorf("references of a visit: %s", body)
+	}
+	if c.Operations["POST /quays"].Body != nil || c.Credentials["door"] != "${TOKEN_MADE}" {
+		t.Errorf("%+v, %v", c.Operations["POST /quays"], c.Credentials)
+	}
+	values := map[string]any{"quay_id": json.Number("7"), "bollard_no": "b"}
+	if given := c.Given("PATCH /quays/{id}/bollards/{no}", nil, values); string(instance.Encode(any(given["path"]))) != `{"id":7,"no":"b"}` {
+		t.Errorf("given are %v", given)
+	}
+	for operation, foreign := range map[string]bool{"PUT /quays/{id}": false, "DELETE /quays/{id}/bollards": false, "DELETE /quays/{id}/bollards/{no}": false, "PATCH /settings": true, "PUT /visits/{visit}": false,
+		"PUT /piers/{id}": true, "GET /settings": false, "POST /settings": false} {
+		if why := c.Foreign(operation); (why != "") != foreign {
+			t.Errorf("%s: %q", operation, why)
+		}
+	}
+}
+
+// TestWhereValuesServe: a kept value serves its own collection, and elsewhere what is
+// named; what is only read is not to be changed.
+func TestWhereValuesServe(t *testing.T) {
+	c := read(t, `
+fixtures:
+  - { name: quay, send: POST /quays, keep: { id: $response.body#/id }, undo: { send: "DELETE /quays/{quay}", path: { quay: "${id}" } } }
+  - { name: visit, send: GET /visits, keep: { visit: $response.body#/0/id } }
+operations:
+  PUT /piers/{id}: { path: { id: "${id}" }, query: { tide: null, dry: true } }
+  PATCH /settings: { allow: true }
+`)
+	values := map[string]any{"id": "q", "visit": "v"}
+	for operation, want := range map[string]string{"GET /quays/{id}": `{"path":{"id":"q"}}`, "GET /quays/{quay}": `{"path":{"quay":"q"}}`, "GET /piers/{id}": `{}`, "PUT /piers/{id}": `{"path":{"id":"q"},"query":{"dry":true,"tide":null}}`,
+		"GET /harbours/{h}/quays/{id}": `{"path":{"id":"q"}}`, "GET /visits/{visit}": `{"path":{"visit":"v"}}`, "GET /quays/{id}.json": `{}`} {
+		given := map[string]any{}
+		for in, named := range c.Given(operation, nil, values) {
+			given[in] = named
+		}
+		if got := string(instance.Encode(given)); got != want {
+			t.Errorf("%s is given %s, want %s", operation, got, want)
+		}
+	}
+	for operation, foreign := range map[string]bool{"PUT /piers/{id}": false, "PATCH /settings": false, "DELETE /quays/{quay}": false, "DELETE /piers/{id}": true, "PUT /visits/{visit}": true, "PATCH /harbours/{h}/quays/{id}": true} {
+		if why := c.Foreign(operation); (why != "") != foreign {
+			t.Errorf("%s: %q", operation, why)
+		}
+	}
+	if given := c.Undoing(c.Fixtures[0], values); given["path"]["quay"] != "q" || c.Unaddressed(c.Fixtures[0], nil) == "" || c.Unaddressed(c.Fixtures[0], values) != "" {
+		t.Errorf("undone with %v", given)
+	}
+}
