@@ -1,21 +1,14 @@
 package run_test
 
 import (
-	"context"
 	"encoding/json"
 	"net/http"
-	"net/http/httptest"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
 
 	"obiter/internal/flaw"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/run"
-	"obiter/internal/send"
 )
 
 const ropes = `
@@ -53,7 +46,7 @@ func TestARefusedControlIsNarrowed(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var mu sync.Mutex
 			heard := 0
-			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			rep := tryService(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				mu.Lock()
 				heard++
 				mu.Unlock()
@@ -71,26 +64,7 @@ func TestARefusedControlIsNarrowed(t *testing.T) {
 				default:
 					w.WriteHeader(201)
 				}
-			}))
-			defer server.Close()
-			doc, err := oad.Read("ropes.yaml", []byte(ropes))
-			if err != nil {
-				t.Fatal(err)
-			}
-			p, err := plan.New(doc, plan.Options{Base: server.URL, Depth: flaw.Quick})
-			if err != nil {
-				t.Fatal(err)
-			}
-			base, _ := url.Parse(server.URL)
-			s, err := send.New(base, send.Options{})
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer s.Close()
-			rep, err := run.Do(context.Background(), p, run.Options{Parallel: 2, Send: sending(s)})
-			if err != nil {
-				t.Fatal(err)
-			}
+			}), ropes, flaw.Quick)
 			told := ""
 			for _, e := range rep.Entries() {
 				if e.Code == "not-reached" {

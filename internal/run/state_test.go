@@ -140,13 +140,19 @@ func (b *buoy) put(v map[string]any, other bool, reject func(int, string, string
 func tryBuoy(t *testing.T, b *buoy) (*report.Report, int) {
 	t.Helper()
 	b.record = map[string]any{"colour": "red"}
-	server := httptest.NewServer(b)
+	return tryService(t, b, buoys, flaw.Usual), b.reads
+}
+
+// tryService runs what a description plans against a service.
+func tryService(t *testing.T, service http.Handler, description string, depth flaw.Depth) *report.Report {
+	t.Helper()
+	server := httptest.NewServer(service)
 	defer server.Close()
-	doc, err := oad.Read("buoys.yaml", []byte(buoys))
+	doc, err := oad.Read("service.yaml", []byte(description))
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := plan.New(doc, plan.Options{Base: server.URL, Depth: flaw.Usual})
+	p, err := plan.New(doc, plan.Options{Base: server.URL, Depth: depth})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -160,7 +166,7 @@ func tryBuoy(t *testing.T, b *buoy) (*report.Report, int) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return rep, b.reads
+	return rep
 }
 
 // TestWhatAResourceShowsBeforeAndAfter runs a service that misbehaves in one

@@ -1,0 +1,77 @@
+package plan_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"obiter/internal/flaw"
+	"obiter/internal/plan"
+)
+
+// TestNothingToFillIn: an operation without parameters and body has a valid request,
+// and what can be wrong with it as a whole.
+func TestNothingToFillIn(t *testing.T) {
+	doc := description(t, "  /a:\n    get: {}\n  /b:\n    post: {}\n")
+	var got []string
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
+		got = append(got, c.Operation+" "+c.Name)
+	}
+	want := []string{"GET /a control, fullest", "GET /a wrong-method patch", "POST /b control, fullest", "POST /b wrong-method get", "the API as a whole unknown-path unlisted"}
+	if !slices.Equal(got, want) {
+		t.Errorf("planned %q, want %q", got, want)
+	}
+}
+
+// TestRulesAreChosen: by what is broken, and what is not.
+func TestRulesAreChosen(t *testing.T) {
+	doc := description(t, "  /b:\n    post:\n      requestBody: {content: {application/json: {schema: {type: object, required: [a], properties: {a: {type: string, maxLength: 3}}}}}}\n")
+	count := func(opt plan.Options) map[string]int {
+		out := map[string]int{}
+		for _, c := range cases(t, doc, opt) {
+			for _, f := range c.Flaws {
+				out[f.Rule]++
+			}
+			if c.Edge != nil {
+				out["edge "+c.Edge.Rule]++
+			}
+		}
+		return out
+	}
+	if got := count(plan.Options{Break: []string{"maxLength"}}); len(got) != 2 || got["maxLength"] == 0 || got["edge maxLength"] == 0 {
+		t.Errorf("only maxLength: %v", got)
+	}
+	all, spared := count(plan.Options{}), count(plan.Options{Spare: []string{"type", "wrong-method"}})
+	if spared["type"]+spared["wrong-method"] > 0 || spared["required"] != all["required"] || all["type"] == 0 {
+		t.Errorf("spared: %v of %v", spared, all)
+	}
+}
+
+// TestWhatIsNotThere: each path parameter names nothing in turn, whatever its form;
+// of a PUT only where the description says so. Unknown paths are next to resources.
+func TestWhatIsNotThere(t *testing.T) {
+	const answers = "responses: {'404': {description: none}}"
+	parameter := func(name, schema, example string) string {
+		return "{name: " + name + ", in: path, required: true, schema: {" + schema + "}, example: " + example + "}"
+	}
+	doc := description(t, "  /api/v1/piers/{pier}/berths/{berth}:\n    parameters: ["+parameter("pier", "type: string, pattern: '^PR-[0-9]{3}$'", "PR-001")+", "+parameter("berth", "type: integer, minimum: 1", "7")+
+		"]\n    get: {"+answers+"}\n    put: {"+answers+"}\n    patch: {"+answers+"}\n  /api/v1/moorings/{code}:\n    parameters: ["+parameter("code", "type: string, pattern: '^[a-z]{4}$'", "quay")+"]\n    get: {"+answers+
+		"}\n    put: {responses: {'201': {description: made}, '404': {description: none}}}\n  /api/v1/numbers/{n}:\n    parameters: ["+parameter("n", "type: integer, minimum: 1, maximum: 99999", "7")+"]\n    get: {"+answers+"}\n  /tides/{day}:\n    parameters: ["+parameter("day", "type: string, enum: [mon, tue]", "mon")+"]\n    get: {"+answers+"}\n")
+	var got []string
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Usual}) {
+		if len(c.Flaws) == 1 && (c.Flaws[0].Rule == "unknown-id" || c.Flaws[0].Rule == "unknown-path") {
+			got = append(got, c.Flaws[0].Rule+" "+c.Request.Method+" "+strings.TrimPrefix(c.Request.URL, "http://127.0.0.1:1/v1"))
+		}
+	}
+	want := []string{
+		"unknown-id GET /api/v1/piers/PR-001/berths/2000000011", "unknown-id GET /api/v1/piers/PR-778/berths/7",
+		"unknown-id PUT /api/v1/piers/PR-001/berths/2000000011", "unknown-id PATCH /api/v1/piers/PR-001/berths/2000000011", // PR-778 may be somebody's
+		"unknown-id GET /api/v1/moorings/zjdn", "unknown-id GET /api/v1/numbers/10014",
+		"unknown-path GET /no-such-place", "unknown-path GET /api/v1/no-such-place",
+	}
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("planned\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
