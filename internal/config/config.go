@@ -53,6 +53,9 @@ type Operation struct {
 	Rules      []Rule
 	Parameters Parameters // in place of what the description gives
 	Allow      bool       // it may change what Obiter did not make
+	// Credentials are its own, by security scheme; Anonymous: it is sent without any.
+	Credentials map[string]string
+	Anonymous   bool
 }
 
 // TLS names PEM files, relative to the configuration's folder.
@@ -271,7 +274,7 @@ func (c *Config) operations(r reader, top map[string]any) error {
 		if err != nil {
 			return err
 		}
-		if err := r.known(at, said, append([]string{"body", "rules", "allow"}, places...)...); err != nil {
+		if err := r.known(at, said, append([]string{"body", "rules", "allow", "credentials"}, places...)...); err != nil {
 			return err
 		}
 		rules, err := r.rules(at+"/rules", said["rules"])
@@ -286,7 +289,15 @@ func (c *Config) operations(r reader, top map[string]any) error {
 		if _, has := said["allow"]; has && !is {
 			return r.tree.Fail(at+"/allow", "write allow: true", "allow is %s where true or false is expected", article(said["allow"]))
 		}
-		c.Operations[name] = Operation{Body: said["body"], Rules: rules, Parameters: given, Allow: allow}
+		o := Operation{Body: said["body"], Rules: rules, Parameters: given, Allow: allow}
+		if v, has := said["credentials"]; has {
+			if o.Anonymous = v == "none"; !o.Anonymous {
+				if o.Credentials, err = r.schemes(at+"/credentials", v); err != nil {
+					return err
+				}
+			}
+		}
+		c.Operations[name] = o
 	}
 	return nil
 }
@@ -334,30 +345,49 @@ func (c *Config) credentials(r reader, top map[string]any) error {
 	if !has {
 		return nil
 	}
-	object, err := r.object("/credentials", v)
-	c.Credentials = map[string]string{}
-	for _, name := range r.tree.Names("/credentials") {
+	var err error
+	c.Credentials, err = r.schemes("/credentials", v)
+	return err
+}
+
+// schemes reads the values of security schemes.
+func (r reader) schemes(at string, v any) (map[string]string, error) {
+	object, err := r.object(at, v)
+	out := map[string]string{}
+	for _, name := range r.tree.Names(at) {
 		if err != nil {
 			break
 		}
-		at := instance.Join("/credentials", name)
-		c.Credentials[name], err = r.text(at, object[name])
-		if err == nil && !reference.MatchString(c.Credentials[name]) {
-			err = r.tree.Fail(at, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q is written in the file itself", name)
+		here := instance.Join(at, name)
+		out[name], err = r.text(here, object[name])
+		if err == nil && !reference.MatchString(out[name]) {
+			err = r.tree.Fail(here, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q is written in the file itself", name)
 		}
 	}
-	return err
+	return out, err
 }
 
 // CheckSchemes holds the credentials against the security schemes there are.
 func (c *Config) CheckSchemes(names []string) error {
-	for _, name := range slices.Sorted(maps.Keys(c.Credentials)) {
-		if !slices.Contains(names, name) {
+	check := func(at string, credentials map[string]string) error {
+		for _, name := range slices.Sorted(maps.Keys(credentials)) {
+			if slices.Contains(names, name) {
+				continue
+			}
 			hint := "the description has none"
 			if len(names) > 0 {
 				hint = "there are " + strings.Join(names, ", ")
 			}
-			return c.tree.Fail(instance.Join("/credentials", name), hint, "the description has no security scheme %q", name)
+			return c.tree.Fail(instance.Join(at, name), hint, "the description has no security scheme %q", name)
+		}
+		return nil
+	}
+	if err := check("/credentials", c.Credentials); err != nil {
+		return err
+	}
+	for _, operation := range slices.Sorted(maps.Keys(c.Operations)) {
+		if err := check(instance.Join("/operations", operation, "credentials"), c.Operations[operation].Credentials); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -138,6 +138,12 @@ func (c *Config) Everywhere() []string {
 	for _, name := range slices.Sorted(maps.Keys(c.Credentials)) {
 		out = append(out, c.Credentials[name])
 	}
+	for _, operation := range slices.Sorted(maps.Keys(c.Operations)) {
+		own := c.Operations[operation].Credentials
+		for _, name := range slices.Sorted(maps.Keys(own)) {
+			out = append(out, own[name])
+		}
+	}
 	return out
 }
 

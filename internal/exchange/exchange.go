@@ -178,6 +178,15 @@ type Credential struct {
 	In     string `json:"in"`             // header, query or cookie
 	Name   string `json:"name"`           // of the header, parameter or cookie
 	Flaw   string `json:"flaw,omitempty"` // missing, malformed or wrong
+	For    string `json:"for,omitempty"`  // the operation that has a value of its own; empty: the common one
+}
+
+// Key is what a sender knows the credential's value by.
+func (c Credential) Key() string {
+	if c.For == "" {
+		return c.Scheme
+	}
+	return c.Scheme + " for " + c.For
 }
 
 // Case is one request with its flaws, none for a control or an edge. What has no

@@ -15,20 +15,25 @@ import (
 // authorise finds what the operation's requests are authorised with. The error
 // says which credentials are missing.
 func (p *Plan) authorise(op *Operation) error {
-	if len(op.Security) == 0 {
+	if len(op.Security) == 0 || p.opt.Anonymous[op.Name()] {
 		return nil
 	}
+	own := p.opt.OwnCredentials[op.Name()]
 	var asked []string
 	for _, way := range op.Security {
 		var out []exchange.Credential
 		for _, name := range way {
 			i := slices.IndexFunc(p.schemes, func(s oad.Scheme) bool { return s.Name == name })
-			if i < 0 || !p.provided(p.schemes[i]) {
+			if i < 0 || !slices.Contains(own, name) && !p.provided(p.schemes[i]) {
 				out = nil
 				break
 			}
 			s := p.schemes[i]
-			out = append(out, exchange.Credential{Scheme: s.Name, Kind: s.Kind, In: s.In, Name: s.Key})
+			c := exchange.Credential{Scheme: s.Name, Kind: s.Kind, In: s.In, Name: s.Key}
+			if slices.Contains(own, name) {
+				c.For = op.Name()
+			}
+			out = append(out, c)
 		}
 		if len(out) > 0 {
 			op.credentials = out

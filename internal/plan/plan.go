@@ -46,6 +46,10 @@ type Options struct {
 	// names of headers that are sent with every request.
 	Credentials []string
 	Headers     []string
+	// OwnCredentials are the schemes that operations have values of their own for;
+	// Anonymous the operations that are sent without any.
+	OwnCredentials map[string][]string
+	Anonymous      map[string]bool
 	// PerCase names the operations that have new records for each case.
 	PerCase map[string]bool
 	// Checked says that another plan with the same rules was made before, so that

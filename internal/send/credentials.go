@@ -12,7 +12,7 @@ import (
 // Without a value of its own a scheme takes the header that every request carries.
 func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential) {
 	for _, c := range credentials {
-		value, own := s.opt.Credentials[c.Scheme]
+		value, own := s.opt.Credentials[c.Key()]
 		if !own {
 			if c.In != "header" {
 				continue

@@ -191,6 +191,15 @@ func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
 			t.opt.Secrets.LearnCredential(name, opt.Credentials[name])
 		}
 	}
+	for operation, o := range t.conf.Operations {
+		for name, value := range o.Credentials {
+			if t.conf.Resolves(value, values) {
+				c := exchange.Credential{Scheme: name, For: operation}
+				opt.Credentials[c.Key()] = t.conf.ExpandText(value, values)
+				t.opt.Secrets.LearnCredential(name, opt.Credentials[c.Key()])
+			}
+		}
+	}
 	for name, value := range t.conf.Secrets(values) {
 		t.opt.Secrets.Learn(name, value)
 	}
@@ -251,6 +260,15 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 		}
 		if o.Body != nil {
 			opt.Bodies[name] = conf.Expand(conf.Resolved(o.Body, values), values)
+		}
+	}
+	opt.OwnCredentials, opt.Anonymous = map[string][]string{}, map[string]bool{}
+	for operation, o := range conf.Operations {
+		opt.Anonymous[operation] = o.Anonymous
+		for name, value := range o.Credentials {
+			if values == nil || conf.Resolves(value, values) {
+				opt.OwnCredentials[operation] = append(opt.OwnCredentials[operation], name)
+			}
 		}
 	}
 	opt.Credentials = nil

@@ -258,3 +258,43 @@ func TestValuesThatAreTaken(t *testing.T) {
 		t.Errorf("%d operations, %d records left", len(out.Report.Lines), out.Left)
 	}
 }
+
+// TestCredentialsByOperation: an operation may have credentials of its own, or none.
+func TestCredentialsByOperation(t *testing.T) {
+	const gates = `{"openapi":"3.1.0","info":{"title":"Gates","version":"1"},"components":{"securitySchemes":{"key":{"type":"http","scheme":"bearer"}}},"security":[{"key":[]}],
+		"paths":{"/north":{"get":{}},"/south":{"get":{}},"/east":{"get":{}}}}`
+	var mu sync.Mutex
+	heard := map[string][]string{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		heard[r.URL.Path] = append(heard[r.URL.Path], r.Header.Get("Authorization"))
+		if r.Method != "GET" {
+			w.WriteHeader(http.StatusMethodNotAllowed)
+		}
+	}))
+	defer server.Close()
+	doc, err := oad.Read("gates.json", []byte(gates))
+	if err != nil {
+		t.Fatal(err)
+	}
+	conf, err := config.Read("obiter.yaml", []byte("credentials: { key: '${COMMON}' }\noperations:\n  GET /south: { credentials: { key: '${OWN}' } }\n  GET /east: { credentials: none }\n"),
+		func(name string) (string, bool) { return "the " + strings.ToLower(name) + " key", true })
+	if err != nil {
+		t.Fatal(err)
+	}
+	base, _ := url.Parse(server.URL)
+	var file bytes.Buffer
+	secrets := &secret.Set{}
+	if _, err := trial.Run(context.Background(), trial.Options{Config: conf, Document: doc, Plan: plan.Options{Base: server.URL}, Base: base, Send: send.Options{RunID: "test"}, Parallel: 1, Copy: &file, Secrets: secrets}, trial.Events{}); err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{"/north": "Bearer the common key", "/south": "Bearer the own key", "/east": ""} {
+		if len(heard[path]) == 0 || heard[path][0] != want {
+			t.Errorf("%s was sent with %q, want %q first", path, heard[path], want)
+		}
+	}
+	if strings.Contains(file.String(), "own key") || strings.Contains(file.String(), "common key") {
+		t.Error("a key is kept")
+	}
+}
