@@ -113,3 +113,28 @@ func translated(t *testing.T, address string) string {
 	t.Cleanup(server.Close)
 	return server.URL
 }
+
+// TestLongValuesAreFolded: and what is wrong with a parameter is marked where it is.
+func TestLongValuesAreFolded(t *testing.T) {
+	dir := folder(t)
+	at := serve(t)
+	obiter(t, dir, "try", "--at", at, "--only", "GET /vessels", "--only", "POST /berth-bookings", "--rule", "length", "--rule", "bounds").check(t, 0, ", 0 wrong", "")
+	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := func(name string) string {
+		m := regexp.MustCompile(`"case":"([0-9a-f]{10})","name":"` + regexp.QuoteMeta(name) + `"`).FindSubmatch(run)
+		if m == nil {
+			t.Fatalf("no case %s", name)
+		}
+		return string(m[1])
+	}
+	long := id("/purpose maxLength far-above")
+	short := obiter(t, dir, "show", long)
+	short.check(t, 0, "  (and 2,800 more characters: --whole)", "")
+	if whole := obiter(t, dir, "show", long, "--whole"); strings.Contains(whole.out, "more characters") || len(whole.out) < len(short.out)+2000 {
+		t.Errorf("%d characters, and whole %d", len(short.out), len(whole.out))
+	}
+	obiter(t, dir, "show", id("query /limit maximum just-above")).check(t, 0, "    # query limit: 101; at most 100 is allowed\n", "")
+}

@@ -16,11 +16,12 @@ import (
 type printer struct {
 	look  style
 	marks map[string]string
+	whole bool // long texts, too
 	out   strings.Builder
 }
 
-// maxString is the longest text printed whole, in characters.
-const maxString = 2000
+// maxString is the longest text printed as it is, in characters.
+const maxString = 200
 
 func (p *printer) value(pointer, label string, v any, indent string, comma bool) {
 	end := ""
@@ -54,9 +55,9 @@ func (p *printer) value(pointer, label string, v any, indent string, comma bool)
 		}
 		p.out.WriteString(indent + "]" + end + "\n")
 	case string:
-		if n := utf8.RuneCountInString(v); n > maxString {
+		if n := utf8.RuneCountInString(v); n > maxString && !p.whole {
 			v = string([]rune(v)[:maxString])
-			end += fmt.Sprintf("  (and %s more characters)", number(n-maxString))
+			end += fmt.Sprintf("  (and %s more characters: --whole)", number(n-maxString))
 		}
 		p.line(pointer, head+clean(string(instance.Encode(v)))+end)
 	default:

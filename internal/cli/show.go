@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -23,7 +24,10 @@ func (a *app) showCommand() *cli.Command {
 		Name:      "show",
 		Usage:     "one case in full: sent, answered, why it falls short, and a curl line",
 		ArgsUsage: "CASE",
-		Flags:     []cli.Flag{&cli.StringFlag{Name: "run", Value: trial.LastRun(""), Usage: "the run `FILE` to look in"}},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "run", Value: trial.LastRun(""), Usage: "the run `FILE` to look in"},
+			&cli.BoolFlag{Name: "whole", Usage: "print long values whole"},
+		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 {
 				return usage("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
@@ -32,7 +36,7 @@ func (a *app) showCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			a.show(head, res)
+			a.show(head, res, c.Bool("whole"))
 			return nil
 		},
 	}
@@ -81,15 +85,28 @@ func withRunFindings(res record.Result, r *record.Reader) record.Result {
 	return res
 }
 
-func (a *app) show(head record.Head, res record.Result) {
+func (a *app) show(head record.Head, res record.Result, whole bool) {
 	out := a.streams.Out
 	fmt.Fprintln(out, a.look.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
 	a.about(out, res, cmp.Or(head.Layout.OwnMediaType(), "a problem document"))
 
 	fmt.Fprintln(out, "\n"+a.look.bold("Sent"))
-	fmt.Fprintln(out, "  "+clean(res.Request.Method+" "+res.Request.URL))
+	wrong := parameterMarks(res.Case)
+	fmt.Fprintln(out, "  "+clean(a.folded(res.Request.Method+" "+res.Request.URL, whole)))
+	for _, mark := range wrong[""] {
+		fmt.Fprintln(out, a.look.in(codeYellow, "    # "+clean(mark)))
+	}
 	for _, h := range res.Request.Headers {
-		fmt.Fprintln(out, "  "+clean(h[0]+": "+h[1]))
+		line := "  " + clean(a.folded(h[0]+": "+h[1], whole))
+		if mark := wrong[strings.ToLower(h[0])]; mark != nil {
+			line = a.look.in(codeYellow, line+"   # "+clean(strings.Join(mark, "; ")))
+			delete(wrong, strings.ToLower(h[0]))
+		}
+		fmt.Fprintln(out, line)
+	}
+	delete(wrong, "")
+	for _, name := range slices.Sorted(maps.Keys(wrong)) { // what is left out
+		fmt.Fprintln(out, a.look.in(codeYellow, "  # "+clean(strings.Join(wrong[name], "; "))))
 	}
 	for _, name := range head.Headers {
 		fmt.Fprintln(out, "  "+clean(name)+": "+a.look.dim("(not kept)"))
@@ -98,10 +115,10 @@ func (a *app) show(head record.Head, res record.Result) {
 		fmt.Fprintln(out, "  "+clean(c.Name)+": "+a.look.dim("("+credentialWords(c)+")"))
 	}
 	fmt.Fprintln(out, "  Obiter-Case: "+res.ID)
-	a.body(res.Request.Body, marks(res.Case))
+	a.body(res.Request.Body, marks(res.Case), whole)
 
 	fmt.Fprintln(out, "\n"+a.look.bold("Answered")+a.look.dim(fmt.Sprintf(" after %.1f ms", float64(res.Response.Took.Microseconds())/1000)))
-	a.answer(res.Response)
+	a.answer(res.Response, whole)
 
 	if len(res.Findings) > 0 {
 		fmt.Fprintln(out, "\n"+a.look.bold("Findings"))
@@ -115,6 +132,37 @@ func (a *app) show(head record.Head, res record.Result) {
 	}
 	fmt.Fprintln(out, "\n"+a.look.bold("Reproduce"))
 	fmt.Fprintln(out, "  "+curl(res.Case, head.Headers))
+}
+
+// folded is a line of a request, cut where it is long.
+func (a *app) folded(line string, whole bool) string {
+	const longest = 400
+	if n := utf8.RuneCountInString(line); n > longest && !whole {
+		return string([]rune(line)[:longest]) + fmt.Sprintf("… (%s characters)", number(n))
+	}
+	return line
+}
+
+// parameterMarks are the notes on parameters: by the name of the header, and under ""
+// those on the address.
+func parameterMarks(c exchange.Case) map[string][]string {
+	out := map[string][]string{}
+	flaws := c.Flaws
+	if c.Edge != nil {
+		flaws = []exchange.Flaw{*c.Edge}
+	}
+	for _, f := range flaws {
+		switch f.In {
+		case "path", "query":
+			out[""] = append(out[""], f.Where()+": "+f.Reason)
+		case "header":
+			name := strings.ToLower(instance.Last(f.Pointer))
+			out[name] = append(out[name], f.Where()+": "+f.Reason)
+		case "cookie":
+			out["cookie"] = append(out["cookie"], f.Where()+": "+f.Reason)
+		}
+	}
+	return out
 }
 
 // credentialWords tells what was sent of a credential.
@@ -194,7 +242,7 @@ func marks(c exchange.Case) map[string]string {
 	return out
 }
 
-func (a *app) answer(r exchange.Answer) {
+func (a *app) answer(r exchange.Answer, whole bool) {
 	out := a.streams.Out
 	if r.Err != "" {
 		fmt.Fprintln(out, "  "+a.look.in(codeRed, clean(r.Err)))
@@ -208,7 +256,7 @@ func (a *app) answer(r exchange.Answer) {
 			fmt.Fprintln(out, "  "+clean(name+": "+v))
 		}
 	}
-	a.body(r.Body, nil)
+	a.body(r.Body, nil, whole)
 	if r.Truncated {
 		fmt.Fprintln(out, a.look.dim("  (the answer is longer; this much of it is read)"))
 	}
@@ -218,7 +266,7 @@ func (a *app) answer(r exchange.Answer) {
 const maxShown = 8 << 10
 
 // body prints JSON indented with its marks, and anything else as it is.
-func (a *app) body(body []byte, marks map[string]string) {
+func (a *app) body(body []byte, marks map[string]string, whole bool) {
 	out := a.streams.Out
 	if len(body) == 0 {
 		fmt.Fprintln(out, "\n  "+a.look.dim("(no body)"))
@@ -226,13 +274,13 @@ func (a *app) body(body []byte, marks map[string]string) {
 	}
 	fmt.Fprintln(out)
 	if v, err := instance.Decode(body); err == nil {
-		p := printer{look: a.look, marks: marks}
+		p := printer{look: a.look, marks: marks, whole: whole}
 		p.value("", "", v, "  ", false)
 		fmt.Fprint(out, p.out.String())
 		return
 	}
 	text, rest := string(body), 0
-	if len(text) > maxShown {
+	if len(text) > maxShown && !whole {
 		text, rest = text[:maxShown], len(text)-maxShown
 	}
 	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
