@@ -221,7 +221,7 @@ func (s *Survey) answerGaps(op *plan.Operation) {
 			s.gap(NotProblem, op, "", strings.TrimSpace(r.Status+" "+strings.Join(types, ", ")))
 		}
 	}
-	if !documented {
+	if !documented && (len(op.Parts) > 0 || len(op.Security) > 0) { // else nothing of its own can be wrong
 		s.gap(No4XX, op, "", "")
 	}
 }
