@@ -232,6 +232,7 @@ func TestTheSchemaKnowsTheKeys(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add([]byte("at: a\nheaders: {A: '${TIDE}'}\nfixtures:\n- {name: a, send: POST /a, keep: {b: $response.body#/c}, undo: DELETE /a, body: {x: '${b}'}}\noperations: {POST /a: {body: []}}"))
 	f.Add([]byte("fixtures: [{name: a, send: GET /, keep: {'': $response.header.A}}]"))
+	f.Add([]byte("fixtures: [{name: a, send: PUT /a/{b, path: {b: '${TIDE}'}, undo: {send: 'DELETE /{}{x}', path: {x: 1}}}]\noperations: {'PATCH /{': {allow: true, credentials: none}}"))
 	f.Add([]byte("a: &x [*x]"))
 	f.Add([]byte("statuses: {type: [1e400]}"))
 	f.Fuzz(func(t *testing.T, src []byte) {
@@ -243,8 +244,16 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		_ = c.CheckOperations(nil)
-		for _, o := range c.Operations {
+		for name, o := range c.Operations {
 			c.Expand(c.Resolved(o.Body, nil), nil)
+			c.Given(name, nil, nil)
+			c.Foreign(name)
+			c.Slots(name)
+		}
+		for _, f := range c.Fixtures {
+			c.Given(f.Send, f.Parameters, nil)
+			c.Unaddressed(f, nil)
+			c.UndoSlots(f)
 		}
 	})
 }
