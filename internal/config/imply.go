@@ -14,8 +14,8 @@ import (
 // Imply adds the fixtures that the description itself shows: a record of the
 // collection that a path parameter is of, where a POST makes one and nothing in the
 // file does. A DELETE takes it away again; where there is none, it stays as the other
-// records of that POST do. References to such collections in
-// bodies, as vessel_id to /vessels, are filled from the records made there.
+// records of that POST do. References to such collections in bodies, as vessel_id to
+// /vessels, are filled from the records made there.
 func (c *Config) Imply(doc *oad.Document) {
 	c.implyRecords(doc)
 	c.implyDoor(doc)
