@@ -152,14 +152,17 @@ var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|
 // an earlier request made.
 func (l *look) isTaken() bool {
 	c := l.c
-	if c.Expect.Class == exchange.Duplicate || len(c.Flaws) != 1 || !taken.Match(l.a.Body) {
+	if c.Expect.Class == exchange.Duplicate || len(c.Flaws) != 1 {
 		return false
 	}
 	fields := l.reading(Context{}).Fields
 	return len(fields) > 0 && !slices.ContainsFunc(fields, func(n layout.Named) bool {
+		if fit(c.Flaws[0], n) > rule.Missed || !taken.MatchString(n.Message) {
+			return true
+		}
 		sent, there := instance.Get(c.Body, n.Name.Path())
 		valid, usual := instance.Get(c.Control, n.Name.Path())
-		return !taken.MatchString(n.Message) || !there || !usual || !instance.Equal(sent, valid) || fit(c.Flaws[0], n) > rule.Missed
+		return !there || !usual || !instance.Equal(sent, valid)
 	})
 }
 
