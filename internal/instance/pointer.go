@@ -13,10 +13,21 @@ var (
 
 // Join adds tokens to a JSON Pointer, escaped as RFC 6901, section 3, says.
 func Join(pointer string, tokens ...string) string {
+	size := len(pointer)
 	for _, t := range tokens {
-		pointer += "/" + escaper.Replace(t)
+		size += 1 + len(t)
 	}
-	return pointer
+	var b strings.Builder
+	b.Grow(size)
+	b.WriteString(pointer)
+	for _, t := range tokens {
+		b.WriteByte('/')
+		if strings.ContainsAny(t, "~/") {
+			t = escaper.Replace(t)
+		}
+		b.WriteString(t)
+	}
+	return b.String()
 }
 
 // Split takes a JSON Pointer apart into unescaped tokens. The empty pointer has
@@ -61,7 +72,11 @@ func Parent(pointer string) string {
 
 // Last is the last token, unescaped; of the empty pointer, "".
 func Last(pointer string) string {
-	return unescaper.Replace(pointer[strings.LastIndexByte(pointer, '/')+1:])
+	last := pointer[strings.LastIndexByte(pointer, '/')+1:]
+	if strings.IndexByte(last, '~') < 0 {
+		return last
+	}
+	return unescaper.Replace(last)
 }
 
 // Within reports whether pointer is ancestor or lies inside it.

@@ -61,7 +61,11 @@ func isEnvelope(m map[string]any) bool {
 	sure, all, terse := 0, 0, 0
 	for k, v := range m {
 		own, known := envelope[k]
-		if !known || instance.Type(v) == "array" || instance.Type(v) == "object" {
+		switch v.(type) {
+		case []any, map[string]any:
+			known = false
+		}
+		if !known {
 			continue
 		}
 		all++
@@ -325,7 +329,7 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 	if nesting > 6 {
 		return
 	}
-	whole := !containers[level(instance.Last(at))] && isEnvelope(m)
+	whole := nesting == 0 && !containers[level(instance.Last(at))] && isEnvelope(m)
 	for _, k := range instance.Names(m) {
 		if nesting == 0 && at == "" && standard[k] && (problem || whole) || len(r.Fields) > maxFields {
 			continue

@@ -253,7 +253,9 @@ var bracket = regexp.MustCompile(`\[\s*['"]?([^\]'"]*)['"]?\s*\]`)
 
 // dotted takes a.b[0].c and a[0][b] apart.
 func dotted(text string) []string {
-	text = bracket.ReplaceAllString(text, ".$1")
+	if strings.Contains(text, "[") {
+		text = bracket.ReplaceAllString(text, ".$1")
+	}
 	var out []string
 	for _, t := range strings.Split(text, ".") {
 		if t != "" {
@@ -396,18 +398,36 @@ func fit(name, target []string) Fit {
 	return None
 }
 
+// any asks a vocabulary and those that it is built on.
+func (v *Vocabulary) any(is func(*Vocabulary) bool) bool {
+	for ; v != nil; v = v.base {
+		if is(v) {
+			return true
+		}
+	}
+	return false
+}
+
 // Has reports whether the name is that of any field.
 func (v *Vocabulary) Has(n Name) bool {
 	for _, r := range n.readings {
 		if len(r) == 0 {
 			return true
 		}
+		if len(r) == 1 && v.isLast(r[0]) {
+			return true
+		}
 		exact, bare := key(r), withoutIndexes(r)
-		noIndex, loose := key(bare), key(levelled(bare))
-		for k := v; k != nil; k = k.base {
-			if k.exact[exact] || k.noIndex[noIndex] || k.loose[loose] || len(r) == 1 && k.last[r[0]] {
-				return true
-			}
+		noIndex := exact
+		if len(bare) < len(r) {
+			noIndex = key(bare)
+		}
+		loose := noIndex
+		if l := levelled(bare); !slices.Equal(l, bare) {
+			loose = key(l)
+		}
+		if v.any(func(v *Vocabulary) bool { return v.exact[exact] || v.noIndex[noIndex] || v.loose[loose] }) {
+			return true
 		}
 	}
 	return false
