@@ -398,16 +398,6 @@ func fit(name, target []string) Fit {
 	return None
 }
 
-// any asks a vocabulary and those that it is built on.
-func (v *Vocabulary) any(is func(*Vocabulary) bool) bool {
-	for ; v != nil; v = v.base {
-		if is(v) {
-			return true
-		}
-	}
-	return false
-}
-
 // Has reports whether the name is that of any field.
 func (v *Vocabulary) Has(n Name) bool {
 	for _, r := range n.readings {
@@ -426,8 +416,10 @@ func (v *Vocabulary) Has(n Name) bool {
 		if l := levelled(bare); !slices.Equal(l, bare) {
 			loose = key(l)
 		}
-		if v.any(func(v *Vocabulary) bool { return v.exact[exact] || v.noIndex[noIndex] || v.loose[loose] }) {
-			return true
+		for k := v; k != nil; k = k.base {
+			if k.exact[exact] || k.noIndex[noIndex] || k.loose[loose] {
+				return true
+			}
 		}
 	}
 	return false
