@@ -8,6 +8,15 @@ import (
 	"obiter/internal/exchange"
 )
 
+// bareCodes are the codes of findings, without their severities.
+func bareCodes(found []Finding) string {
+	var out []string
+	for _, f := range found {
+		out = append(out, f.Code)
+	}
+	return strings.Join(out, " ")
+}
+
 // TestAllPartsOfARequestAreKnown: a pointer into another part leads somewhere, and
 // blames what was right.
 func TestAllPartsOfARequestAreKnown(t *testing.T) {
@@ -25,11 +34,7 @@ func TestAllPartsOfARequestAreKnown(t *testing.T) {
 		{body, "#/dry_run", "missed-field wrong-field"}, {body, "#/vessel_id", "missed-field wrong-field"}, {body, "#/nowhere", "broken-pointer"},
 	} {
 		_, found := judged(x.c, answer(422, problemMedia, named(x.pointer)), true)
-		var got []string
-		for _, f := range found {
-			got = append(got, f.Code)
-		}
-		if s := strings.Join(got, " "); s != x.want {
+		if s := bareCodes(found); s != x.want {
 			t.Errorf("%s: %q, want %q", x.pointer, s, x.want)
 		}
 	}
@@ -64,11 +69,7 @@ func TestBlameInAndAroundAlternatives(t *testing.T) {
 		{"a member of a parameter, as seen from it", filter, two("colour"), ""},
 	} {
 		_, found := judged(x.c, x.a, true)
-		var got []string
-		for _, f := range found {
-			got = append(got, f.Code)
-		}
-		if s := strings.Join(got, " "); s != x.want {
+		if s := bareCodes(found); s != x.want {
 			t.Errorf("%s: %q, want %q", x.name, s, x.want)
 		}
 	}
@@ -93,11 +94,7 @@ func TestWhatEarlierRequestsMadeIsInTheWay(t *testing.T) {
 		{"the rule is that of values that are taken", broken(t, exchange.Duplicate, "/flag unique"), said("flag", "already exists"), Pass, ""},
 	} {
 		verdict, found := judged(x.c, x.a, true)
-		var got []string
-		for _, f := range found {
-			got = append(got, f.Code)
-		}
-		if s := strings.Join(got, " "); s != x.want || verdict != x.verdict {
+		if s := bareCodes(found); s != x.want || verdict != x.verdict {
 			t.Errorf("%s: %s %q, want %s %q", x.name, verdict, s, x.verdict, x.want)
 		}
 	}
