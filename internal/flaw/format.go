@@ -47,12 +47,12 @@ var formatVariants = map[string][]formatVariant{
 		{"no-designator", Usual, "P2", "the unit is missing"},
 	},
 	"email": {
-		{"no-at-sign", Usual, "clerk.harbour.example", "the @ is missing"},
+		{"no-at-sign", Usual, "clerk.example.com", "the @ is missing"},
 		{"no-domain", Usual, "clerk@", "nothing follows the @"},
-		{"no-local-part", Usual, "@harbour.example", "nothing comes before the @"},
-		{"two-at-signs", Usual, "clerk@quay@harbour.example", "there are two @"},
-		{"blank-inside", Usual, "cl erk@harbour.example", "it contains a space"},
-		{"two-dots", Deep, "clerk..quay@harbour.example", "two dots follow one another"},
+		{"no-local-part", Usual, "@example.com", "nothing comes before the @"},
+		{"two-at-signs", Usual, "clerk@quay@example.com", "there are two @"},
+		{"blank-inside", Usual, "cl erk@example.com", "it contains a space"},
+		{"two-dots", Deep, "clerk..quay@example.com", "two dots follow one another"},
 	},
 	"uuid": {
 		{"too-short", Usual, "3f2b8a1e-5c4d-4e6f-8a7b-9c0d1e2f3a4", "one digit is missing"},
@@ -106,7 +106,7 @@ var formatVariants = map[string][]formatVariant{
 		{"back-slash", Usual, "\\\\quay\\7", "backslashes are not allowed"},
 	},
 	"idn-email": {
-		{"no-at-sign", Usual, "clerk.harbour.example", "the @ is missing"},
+		{"no-at-sign", Usual, "clerk.example.com", "the @ is missing"},
 		{"no-domain", Usual, "clerk@", "nothing follows the @"},
 	},
 	"idn-hostname": {

@@ -47,18 +47,28 @@ func freshOf(sh *schema.Shape, v any, rng *rand.Rand) []any {
 			case "uuid":
 				out = append(out, fmt.Sprintf("%08x-%04x-4%03x-8%03x-%012x", rng.Uint32(), rng.Uint32()>>16, rng.Uint32()>>20, rng.Uint32()>>20, rng.Uint64()>>16))
 			case "email":
-				out = append(out, mark+"@harbour.example")
+				out = append(out, mark+"@example.com")
 			case "uri", "uri-reference", "iri":
 				out = append(out, "https://harbour.example/"+mark)
 			case "hostname":
 				out = append(out, mark+".example")
 			}
 		}
+		if local, domain, is := strings.Cut(v, "@"); is && !strings.Contains(v, " ") {
+			out = append(out, local+"-"+mark+"@"+domain, mark+"@"+domain)
+		}
 		kept := []rune(v)
 		if over := len(kept) + 1 + len(mark) - most; over > 0 {
 			kept = kept[:max(len(kept)-over, 0)]
 		}
-		out = append(out, strings.TrimSpace(string(kept)+" "+mark), mark, mark[:min(len(mark), most)])
+		between := " "
+		if !strings.Contains(v, " ") { // a slug, a code, a word: it gets no blank
+			between = "-"
+			if strings.Contains(v, "_") {
+				between = "_"
+			}
+		}
+		out = append(out, strings.TrimLeft(strings.TrimSpace(string(kept)+between+mark), between), mark, mark[:min(len(mark), most)])
 		out = append(out, strings.Map(func(r rune) rune { return alike(r, rng) }, v))
 	case json.Number:
 		step := Step(sh)

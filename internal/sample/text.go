@@ -114,11 +114,11 @@ func stretched(format string, n int) []string {
 	switch format {
 	case "email":
 		// A local part holds at most 64 octets (RFC 5321, 4.5.3.1.1).
-		local := min(n-len("@harbour.example"), 20)
+		local := min(n-len("@a.example.com"), 20)
 		if local < 1 {
 			return pad("", "@b.co")
 		}
-		return pad(strings.Repeat("a", local)+"@", ".example")
+		return pad(strings.Repeat("a", local)+"@", ".example.com")
 	case "uri", "uri-reference", "iri", "iri-reference":
 		return pad("https://harbour.example/", "")
 	case "hostname":
@@ -143,7 +143,7 @@ func named(name string, rng *rand.Rand, ordinal int) string {
 	pick := func(list ...string) string { return list[(rng.IntN(len(list))+ordinal)%len(list)] }
 	switch {
 	case has("mail"):
-		return fmt.Sprintf("clerk%d@harbour.example", 1+ordinal)
+		return fmt.Sprintf("clerk%d@example.com", 1+ordinal)
 	case has("url", "uri", "link", "website", "href"):
 		return fmt.Sprintf("https://harbour.example/%d", 1+ordinal)
 	case has("phone", "mobile", "fax"):
@@ -189,7 +189,7 @@ func formatted(format string, rng *rand.Rand, ordinal int) []string {
 	case "duration":
 		return []string{fmt.Sprintf("P%dD", day)}
 	case "email", "idn-email":
-		return []string{fmt.Sprintf("clerk%d@harbour.example", 1+ordinal)}
+		return []string{fmt.Sprintf("clerk%d@example.com", 1+ordinal)}
 	case "hostname", "idn-hostname":
 		return []string{fmt.Sprintf("quay%d.harbour.example", 1+ordinal)}
 	case "ipv4":
