@@ -35,7 +35,7 @@ var within = map[string]map[string][]string{
 		"net/http": {"demo.go", "try.go"}, "crypto/tls": {"try.go"},
 	},
 	"plan": {
-		"business": {"business.go", "kind.go", "kind_flaw.go"}, "document": {"answers.go", "body.go", "part.go"},
+		"business": {"business.go", "kind.go", "kind_flaw.go", "kind_is.go"}, "document": {"answers.go", "body.go", "business.go", "part.go", "plan.go"},
 		"wire": {"body.go", "compose.go", "part.go", "request.go"}, "sample": {"body.go", "business.go", "emit.go", "part.go", "plan.go"},
 	},
 	"judge": {

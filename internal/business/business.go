@@ -172,8 +172,9 @@ type Rule struct {
 	refs    []reference
 	strings []string // literals
 	numbers []json.Number
-	clock   bool // speaks of now
-	sized   bool // needs lengths
+	kept    map[string]any // by name: the values of ${NAME}
+	clock   bool           // speaks of now
+	sized   bool           // needs lengths
 }
 
 // ExpressionError is what is wrong with an expression, with the column where.
@@ -187,9 +188,29 @@ func (e *ExpressionError) Error() string { return e.Problem }
 // maxCost bounds what evaluating an expression once may cost.
 const maxCost = 1 << 20
 
-// Compile checks an expression. Errors are *ExpressionError.
-func (s *Space) Compile(text string, blames []string) (*Rule, error) {
-	checked, issues := s.env.Compile(text)
+// Compile checks an expression. Each ${NAME} in it is the value of that name in kept;
+// one that is not there leaves the rule undecided. Errors are *ExpressionError.
+func (s *Space) Compile(text string, blames []string, kept map[string]any) (*Rule, error) {
+	plainText, references, err := referring(text)
+	if err != nil {
+		return nil, err
+	}
+	env := s.env
+	r := &Rule{Text: text, Blames: blames, kept: map[string]any{}}
+	for _, ref := range references {
+		v := kept[ref.name]
+		if text, is := v.(json.Number); is && ref.quoted {
+			v = text.String()
+		}
+		if _, twice := r.kept[ref.variable]; !twice {
+			if env, err = env.Extend(cel.Variable(ref.variable, cel.DynType)); err != nil {
+				return nil, fmt.Errorf("preparing ${%s} in a rule: %w", ref.name, err)
+			}
+		}
+		r.kept[ref.variable] = v
+		r.mention(v)
+	}
+	checked, issues := env.Compile(plainText)
 	if issues != nil && issues.Err() != nil {
 		first := issues.Errors()[0]
 		return nil, &ExpressionError{first.Location.Column() + 1, plain(first.Message)}
@@ -197,11 +218,11 @@ func (s *Space) Compile(text string, blames []string) (*Rule, error) {
 	if t := checked.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
 		return nil, &ExpressionError{1, fmt.Sprintf("it gives a value of type %s, and a rule is true or false", t)}
 	}
-	program, err := s.env.Program(checked, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))
+	program, err := env.Program(checked, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))
 	if err != nil {
 		return nil, &ExpressionError{1, err.Error()}
 	}
-	r := &Rule{Text: text, Blames: blames, program: program}
+	r.program = program
 	r.read(checked.NativeRep().Expr(), map[string]*reference{})
 	return r, nil
 }
@@ -218,6 +239,16 @@ func plain(message string) string {
 		message += "; write 2.0 for 2 next to a number that may have a fraction"
 	}
 	return message
+}
+
+// Decided reports whether all that a rule refers to is known.
+func (r *Rule) Decided() bool {
+	for _, v := range r.kept {
+		if v == nil {
+			return false
+		}
+	}
+	return true
 }
 
 // Outcome is what an expression gives.
@@ -244,6 +275,12 @@ func (s *Space) Judge(r *Rule, values map[string]any) Outcome {
 
 func (s *Space) at(r *Rule, values map[string]any, now time.Time) Outcome {
 	activation := map[string]any{"now": now}
+	for name, v := range r.kept {
+		if v == nil {
+			return Unknown // it is not known yet
+		}
+		activation[name] = convert(nil, v)
+	}
 	for in := range s.types {
 		activation[in] = map[string]any{}
 		if v, ok := values[in]; ok {

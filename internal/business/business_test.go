@@ -1,6 +1,8 @@
 package business_test
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -74,9 +76,12 @@ func TestBreakBySmallestChange(t *testing.T) {
 		{"body.lines.exists(l, l.name == 'bow')", "/lines", `/lines/0/name "stern"`, ""},
 		{"body.lines.map(l, l.length_m).sum() < 1000", "", "", ""},
 		{"size(body.lines) == 1 || body.tugs > 1", "/tugs", `/tugs 1`, ""},
+		// Each has limits of its own, and only together they break the rule.
+		{"double(body.tugs) * body.pull_t <= 5000.0", "/tugs", `/tugs 6, /pull_t 833.5`, `/tugs 6`},
+		{"body.lines.all(l, l.length_m > 0) && body.lines[0].length_m * body.tugs + body.lines[1].length_m <= 3400", "/lines/0/length_m", `/lines/0/length_m 500, /lines/1/length_m 401, /tugs 6`, ""},
 	} {
 		sp, values := space(t)
-		r, err := sp.Compile(c.rule, strings.Fields(c.blames))
+		r, err := sp.Compile(c.rule, strings.Fields(c.blames), nil)
 		if err != nil {
 			if c.blames != "" {
 				t.Errorf("%s: %v", c.rule, err)
@@ -118,7 +123,7 @@ func TestExpressionsAreChecked(t *testing.T) {
 		"vessel.tugs > 1":                  "undeclared reference to 'vessel'",
 		"body.lines.all(l, l.colour == 1)": "undefined field 'colour'",
 	} {
-		_, err := sp.Compile(expression, nil)
+		_, err := sp.Compile(expression, nil, nil)
 		if err == nil || !strings.Contains(fmt.Sprintf("1:%d|%v", err.(*business.ExpressionError).Column, err), want) {
 			t.Errorf("%s: %v, want %s", expression, err, want)
 		}
@@ -129,7 +134,7 @@ func TestRulesBindOneAnother(t *testing.T) {
 	sp, values := space(t)
 	var rules []*business.Rule
 	for _, text := range []string{"body.ends_at > body.starts_at", "body.starts_at > now", "!body.hazardous || has(body.un_number)"} {
-		r, err := sp.Compile(text, nil)
+		r, err := sp.Compile(text, nil, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -151,14 +156,14 @@ func TestRulesBindOneAnother(t *testing.T) {
 	if v, _ := instance.Get(kept["body"], "/ends_at"); !ok || v != "2031-01-01T00:00:00Z" {
 		t.Errorf("the fixed field became %v", v)
 	}
-	never, err := sp.Compile("body.tugs > 6 || body.tugs < 1", nil)
+	never, err := sp.Compile("body.tugs > 6 || body.tugs < 1", nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, ok := sp.Mend([]*business.Rule{never}, values); ok {
 		t.Error("what the schema rules out was found")
 	}
-	always, _ := sp.Compile("body.tugs <= 6", nil)
+	always, _ := sp.Compile("body.tugs <= 6", nil, nil)
 	if found, tried := sp.Break(always, nil, values); len(found) > 0 || !strings.Contains(tried, "/tugs") {
 		t.Errorf("what the schema implies was broken: %v, %s", found, tried)
 	}
@@ -166,7 +171,7 @@ func TestRulesBindOneAnother(t *testing.T) {
 
 func TestMissingFieldsNeitherHoldNorFail(t *testing.T) {
 	sp, values := space(t)
-	r, err := sp.Compile("body.day > timestamp('2000-01-01T00:00:00Z')", nil)
+	r, err := sp.Compile("body.day > timestamp('2000-01-01T00:00:00Z')", nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -185,7 +190,7 @@ func FuzzCompile(f *testing.F) {
 	s := schematest.Compile(f, towOrder)
 	sp, values := space(f)
 	f.Fuzz(func(t *testing.T, text string) {
-		r, err := sp.Compile(text, []string{"/tugs"})
+		r, err := sp.Compile(text, []string{"/tugs"}, nil)
 		if err != nil || len(text) > 200 {
 			return
 		}
@@ -199,4 +204,38 @@ func FuzzCompile(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestKeptValues: ${NAME} is a value, alone or quoted, and without one a rule decides
+// nothing.
+func TestKeptValues(t *testing.T) {
+	sp, values := space(t)
+	known := map[string]any{"most": json.Number("3"), "port": "north"}
+	for text, want := range map[string]business.Outcome{
+		"body.tugs <= ${most}": business.Holds, "body.tugs > ${most}": business.Fails, "body.port == ${port}": business.Holds, "body.port == '${port}'": business.Holds,
+		`body.port != "${port}" || body.tugs == ${most}`: business.Fails, "body.port == ${none}": business.Unknown, "body.port + '' == 'north'": business.Holds, `'\'${port}' == body.port`: 9, "'to ${port}' == body.port": 9,
+	} {
+		r, err := sp.Compile(text, nil, known)
+		if want == 9 {
+			if err == nil || !strings.Contains(err.Error(), "join texts with +") {
+				t.Errorf("%s: %v", text, err)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+			continue
+		}
+		if got := sp.Judge(r, values); got != want {
+			t.Errorf("%s: %v, want %v", text, got, want)
+		}
+	}
+	r, _ := sp.Compile("body.tugs <= ${most}", []string{"/tugs"}, known)
+	if found, tried := sp.Break(r, nil, values); len(found) == 0 || changes(found[0].Values, found[0].Changed) != "/tugs 4" {
+		t.Errorf("%v, %s", found, tried)
+	}
+	var wrong *business.ExpressionError
+	if _, err := sp.Compile("body.tugs == ${most} +", nil, known); !errors.As(err, &wrong) || wrong.Column != 23 {
+		t.Errorf("%v at %d", err, wrong.Column)
+	}
 }

@@ -1,6 +1,10 @@
 package business
 
-import "fmt"
+import (
+	"fmt"
+
+	"obiter/internal/instance"
+)
 
 // RuleError is a rule that cannot be used: the member of it that is at fault, what
 // is wrong, and what to do. Whoever knows where the rule was written adds the place.
@@ -34,7 +38,26 @@ func NoField(member, operation, at string) *RuleError {
 	return &RuleError{member, fmt.Sprintf("the body of %s has no field %q", operation, at), "obiter survey --fields lists them"}
 }
 
+// NoPlace is a field that is blamed and that the request does not have.
+func NoPlace(operation, at, near string) *RuleError {
+	hint := "obiter survey --fields lists them"
+	if near != "" {
+		hint = "did you mean " + near + "?"
+	}
+	return &RuleError{"blames", fmt.Sprintf("a request of %s has no field %q to be blamed", operation, at), hint}
+}
+
+// NoParameter is a flaw of a parameter that the operation does not have.
+func NoParameter(operation, in, name string) *RuleError {
+	return &RuleError{in, fmt.Sprintf("%s has no %s parameter %q", operation, in, name), "obiter survey --fields lists them"}
+}
+
+// NoRoom is a value that a field has to be and that its schema does not allow.
+func NoRoom(at string, v any) *RuleError {
+	return &RuleError{"is", fmt.Sprintf("with %s at %s no valid request was found", instance.Encode(v), at), "correct the value, or the schema"}
+}
+
 // NoEffect is a patch that changes nothing.
 func NoEffect(flaw string) *RuleError {
-	return &RuleError{"patch", fmt.Sprintf("the patch of %q leaves the request as it is", flaw), "write what makes the request wrong"}
+	return &RuleError{"flaw", fmt.Sprintf("the patch of %q leaves the request as it is", flaw), "write what makes the request wrong"}
 }

@@ -4,14 +4,59 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 
 	"obiter/internal/instance"
 )
+
+// keptValue is a ${NAME} in an expression, alone or as all of a quoted text.
+type keptValue struct {
+	name     string
+	variable string // that stands for it; as long as what is written
+	quoted   bool
+}
+
+// referenceIn is a ${NAME} at the beginning of a text, quoted or not.
+var referenceIn = regexp.MustCompile(`^(?:'\$\{([A-Za-z_]\w*)\}'|"\$\{([A-Za-z_]\w*)\}"|\$\{([A-Za-z_]\w*)\})`)
+
+// referring is an expression with a variable in place of each ${NAME}, at the same
+// columns.
+func referring(text string) (string, []keptValue, error) {
+	var out strings.Builder
+	var list []keptValue
+	var quote byte
+	for i := 0; i < len(text); {
+		c := text[i]
+		if m := referenceIn.FindStringSubmatch(text[i:]); m != nil && quote == 0 {
+			v := keptValue{name: m[1] + m[2] + m[3], quoted: c != '$'}
+			v.variable = strings.Repeat("_", len(m[0])-len(v.name)-1) + v.name + "_"
+			list = append(list, v)
+			out.WriteString(v.variable)
+			i += len(m[0])
+			continue
+		} else if m != nil {
+			return "", nil, &ExpressionError{i + 1, "a reference is a text of its own; join texts with +, as in 'berth ' + " + m[0]}
+		}
+		switch {
+		case quote != 0 && c == '\\' && i+1 < len(text):
+			out.WriteByte(c)
+			i++
+		case quote == c:
+			quote = 0
+		case quote == 0 && (c == '\'' || c == '"'):
+			quote = c
+		}
+		out.WriteByte(text[i])
+		i++
+	}
+	return out.String(), list, nil
+}
 
 // reference is a place that an expression speaks of; a token * is any index.
 type reference struct {
@@ -74,6 +119,16 @@ func (r *Rule) read(e ast.Expr, variables map[string]*reference) {
 		for _, x := range []ast.Expr{c.AccuInit(), c.LoopCondition(), c.LoopStep(), c.Result()} {
 			r.read(x, inner)
 		}
+	}
+}
+
+// mention notes a value that is tried where the rule is to be broken or kept.
+func (r *Rule) mention(v any) {
+	switch v := v.(type) {
+	case string:
+		r.strings = append(r.strings, v)
+	case json.Number:
+		r.numbers = append(r.numbers, v)
 	}
 }
 

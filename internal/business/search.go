@@ -148,6 +148,9 @@ func (x *search) run() []Found {
 	for size := 2; size <= 3 && len(out) == 0; size++ {
 		out = x.together(fields, options, x.base, nil, 0, size)
 	}
+	if len(out) == 0 {
+		out = x.corners(fields)
+	}
 	return out
 }
 
@@ -176,6 +179,85 @@ func (x *search) together(fields []Field, options [][]option, values map[string]
 		}
 	}
 	return nil
+}
+
+// maxCorners bounds how many fields are moved to their ends together.
+const maxCorners = 8
+
+// corners moves fields with limits of their own to these together, as a sum or a
+// product of several needs, and then as many as can be back to where they were; the
+// last one goes no further than it must.
+func (x *search) corners(fields []Field) []Found {
+	var movable []Field
+	var ends [][]any
+	for _, f := range fields {
+		around := slices.ContainsFunc(fields, func(o Field) bool { return o != f && o.In == f.In && instance.Within(o.Pointer, f.Pointer) })
+		if list := x.ends(f); len(list) > 0 && len(movable) < maxCorners && !around {
+			movable, ends = append(movable, f), append(ends, list)
+		}
+	}
+	values, ok := x.corner(movable, ends, x.base)
+	if !ok {
+		return nil
+	}
+	var changed []Field
+	for _, f := range slices.Backward(movable) { // those that are blamed are kept longest
+		now, _ := instance.Get(values[f.In], f.Pointer)
+		was, _ := instance.Get(x.base[f.In], f.Pointer)
+		if instance.Equal(now, was) {
+			continue
+		}
+		back, _ := set(values, f, was)
+		if x.fits(back, x.want) {
+			values = back
+			continue
+		}
+		for _, o := range x.boundaryOptions(f, back) {
+			if nearer, ok := o.apply(values, f); ok && x.fits(nearer, x.want) {
+				values = nearer
+				break
+			}
+		}
+		changed = append(changed, f)
+	}
+	slices.Reverse(changed)
+	return []Found{{values, changed}}
+}
+
+// corner is the first combination of ends, and of values as they are, that fits.
+func (x *search) corner(fields []Field, ends [][]any, values map[string]any) (map[string]any, bool) {
+	if len(fields) == 0 {
+		return values, x.fits(values, x.want)
+	}
+	for _, v := range ends[0] {
+		next, ok := set(values, fields[0], v)
+		if !ok || x.tried > maxTried {
+			continue
+		}
+		if found, ok := x.corner(fields[1:], ends[1:], next); ok {
+			return found, true
+		}
+	}
+	return x.corner(fields[1:], ends[1:], values)
+}
+
+// ends are the least and the greatest value that a field can have.
+func (x *search) ends(f Field) []any {
+	sh, v, there := x.at(f, x.base)
+	if sh == nil || !there || x.isFixed(f) {
+		return nil
+	}
+	d, ok := x.dimension(sh, v)
+	if !ok {
+		return nil
+	}
+	var out []any
+	for _, end := range d.ends {
+		if v, ok := d.value(end); ok && end.Cmp(d.now) != 0 {
+			out = append(out, v)
+		}
+	}
+	return out
 }
 
 // fits reports whether values have the wanted outcome, obey the schemas and keep
@@ -251,9 +333,7 @@ func (x *search) options(f Field, values map[string]any) []option {
 	if sh == nil {
 		return nil
 	}
-	if slices.ContainsFunc(x.fixed, func(o Field) bool {
-		return o.In == f.In && (instance.Within(f.Pointer, o.Pointer) || instance.Within(o.Pointer, f.Pointer))
-	}) {
+	if x.isFixed(f) {
 		return x.sameLength(now)
 	}
 	var out []option
@@ -296,6 +376,13 @@ func (x *search) options(f Field, values map[string]any) []option {
 		}
 	}
 	return out
+}
+
+// isFixed reports whether a field, or one in or around it, may keep its length only.
+func (x *search) isFixed(f Field) bool {
+	return slices.ContainsFunc(x.fixed, func(o Field) bool {
+		return o.In == f.In && (instance.Within(f.Pointer, o.Pointer) || instance.Within(o.Pointer, f.Pointer))
+	})
 }
 
 func (x *search) sameLength(now any) []option {

@@ -55,11 +55,11 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	opt, err := planOptions(c, base)
+	opt, err := planOptions(c, conf, base)
 	if err != nil {
 		return err
 	}
-	p, err := plan.New(doc, trial.Configured(opt, doc, conf, nil))
+	p, err := a.planned(doc, trial.Configured(opt, doc, conf, nil))
 	if err != nil {
 		return err
 	}

@@ -84,13 +84,25 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	if f == nil {
 		return exitOK
 	}
-	if f.message != "" {
-		fmt.Fprintln(a.streams.Err, "error: "+clean(f.message))
-		if f.hint != "" {
-			fmt.Fprintln(a.streams.Err, "hint: "+clean(f.hint))
+	a.print(f)
+	var several document.Errors
+	if errors.As(err, &several) {
+		for _, e := range several[1:] {
+			a.print(&failure{exitUsage, e.Error(), e.Hint})
 		}
 	}
 	return f.status
+}
+
+// print writes an error with its hint.
+func (a *app) print(f *failure) {
+	if f.message == "" {
+		return
+	}
+	fmt.Fprintln(a.streams.Err, "error: "+clean(f.message))
+	if f.hint != "" {
+		fmt.Fprintln(a.streams.Err, "hint: "+clean(f.hint))
+	}
 }
 
 // configure gives every command what urfave/cli does not hand down.

@@ -227,7 +227,7 @@ func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 	put(t, dir, "marks.yaml", marks)
 	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing}}\n")
 	obiter(t, dir, "try", "--only", "POST /watches").check(t, 0, ", 0 wrong", "")
-	obiter(t, dir, "try").check(t, 2, "", `obiter.yaml:5:5: the fixture "mark" has nothing to keep as "mark_id": $response.body#/nothing is not in the answer to POST /marks`)
+	obiter(t, dir, "try").check(t, 1, "", `obiter.yaml:5:5: the fixture "mark" has nothing to keep as "mark_id": $response.body#/nothing is not in the answer to POST /marks`)
 	o := obiter(t, dir, "try")
 	if !strings.Contains(o.errors, "left behind: mark, made by POST /marks") {
 		t.Error(o.errors)
@@ -245,43 +245,55 @@ func TestBadConfiguration(t *testing.T) {
 		"statuses: {constraint: 200}":           `obiter.yaml:1:12: 200 is not a 4xx status`,
 		"statuses: {constrain: 400}":            `unknown key "constrain"`,
 		"headers: {'X Y': a}":                   `"X Y" is not a header`,
-		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                                                                        `${NO_SUCH_TIDE} is neither kept by a fixture nor set in the environment`,
-		"operations: {POST vessels: {}}":                                                                                            `"POST vessels" is not an operation`,
-		"operations: {POST /boats: {body: {}}}":                                                                                     `obiter.yaml:1:14: the description has no operation "POST /boats"`,
-		"operations: {POST /vessels: {rules: [{flaw: a}]}}":                                                                         `a patch belongs to a flaw, and a flaw to a patch`,
-		"operations: {POST /vessels: {rules: [{exists: /a, not_blank: /b}]}}":                                                       `obiter.yaml:1:38: the rule has 2 kinds; expected one`,
-		"operations: {POST /vessels: {rules: [{exists: a}]}}":                                                                       `"a" is not a JSON Pointer to a field`,
-		"operations: {POST /vessels: {rules: [{not_blank: /name, status: 200}]}}":                                                   `200 is not a 4xx status`,
-		"errors: {list: /errors}":                                                                                                   `the layout has no field`,
-		"fixtures: [{name: a}]":                                                                                                     `the fixture has no send`,
-		"operations:\n  POST /tow-orders:\n    rules:\n    - holds: body.ends_at >":                                                 `obiter.yaml:4:7: the rule "body.ends_at >" does not fit the description, at its character 15: it ends too early`,
-		"operations: {POST /tow-orders: {rules: [{holds: body.until > now}]}}":                                                      `undefined field 'until'`,
-		"operations: {POST /tow-orders: {rules: [{holds: 'body.tugs > 1.5 + body.pull_t * 2'}]}}":                                   `write 2.0 for 2 next to a number that may have a fraction`,
-		"operations: {POST /tow-orders: {rules: [{holds: body.tugs < 7}]}}":                                                         `no request was found that breaks "body.tugs < 7" and nothing else`,
-		"operations: {POST /tow-orders: {rules: [{holds: body.ends_at > body.starts_at}, {holds: body.ends_at < body.starts_at}]}}": `no valid request was found for which "body.ends_at < body.starts_at" and the rules before it hold`,
-		"operations: {POST /tow-orders: {rules: [{unique: /number}]}}":                                                              `the body of POST /tow-orders has no field "/number"`,
-		"operations: {POST /tow-orders: {rules: [{flaw: nothing, patch: {tugs: 2}}]}}":                                              `the patch of "nothing" leaves the request as it is`,
-		"operations: {POST /tow-orders: {rules: [{not_blank: /purpose, says: '('}]}}":                                               `"(" is not a regular expression`,
-		"messages: {name: {required: x}}":                                                                                           `"name" is not a JSON Pointer to a field`,
-		"messages: {/name: {required: /(/}}":                                                                                        `"/(/" is not a regular expression`,
-		"credentials: {session: abcdef}":                                                                                            `the credential "session" is written in the file itself`,
-		"credentials: {sesion: '${PATH}'}":                                                                                          `the description has no security scheme "sesion"`,
-		"tls: {cert: a.pem}":                                                                                                        `one of cert: and key: is missing`,
-		"errors: {list: /e, field: /f, notation: dots}":                                                                             `unknown notation "dots"`,
-		"fixtures: [{name: a, send: POST /vessels, each: day}]":                                                                     `unknown value "day" for each:`,
-		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":                                                            `"body.id" is not a runtime expression that can be kept`,
-		"operations: {POST /vessels: {credentials: 5}}":                                                                             `credentials is an integer where an object is expected`,
-		"operations: {POST /vessels: {credentials: {session: abc}}}":                                                                `the credential "session" is written in the file itself`,
-		"operations: {POST /vessels: {credentials: {sesion: '${PATH}'}}}":                                                           `the description has no security scheme "sesion"`,
-		"operations: {POST /vessels: {allow: sure}}":                                                                                `allow is a string where true or false is expected`,
-		"operations: {'PUT /vessels/{vessel_id}': {path: {vessel_id: }}}":                                                           `a path parameter cannot be left out`,
-		"operations: {POST /vessels: {query: 5}}":                                                                                   `query is an integer where an object is expected`,
-		"operations: {POST /vessels: {query: {limit: '${NO_SUCH_TIDE}'}}}":                                                          `${NO_SUCH_TIDE} is neither kept by a fixture nor set in the environment`,
-		"fixtures: [{name: a, send: POST /vessels, undo: {path: {vessel_id: x}}}]":                                                  `send is empty; expected text`,
-		"fixtures: [{name: a, send: POST /vessels, undo: {send: DELETE /vessels, to: x}}]":                                          `unknown key "to"`,
-		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]":                                                `there are two fixtures "a"`,
-		"fixtures: [{name: a, send: POST /vessels, undo: never}]":                                                                   "obiter.yaml:1:43: \"never\" is not an operation\nhint: write it as in DELETE /vessels/{vessel_id}, or none",
-		"fixtures: [{name: a, send: POST /vessels, undo: DELETE /boats}]":                                                           `the description has no operation "DELETE /boats"`,
+		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                                      `${NO_SUCH_TIDE} is neither kept by a fixture nor set in the environment`,
+		"operations: {POST vessels: {}}":                                                          `"POST vessels" is not an operation`,
+		"operations: {POST /boats: {body: {}}}":                                                   `obiter.yaml:1:14: the description has no operation "POST /boats"`,
+		"operations: {POST /vessels: {rules: [{flaw: a}]}}":                                       `a patch or a parameter belongs to a flaw, and a flaw to one of them`,
+		"operations: {POST /vessels: {rules: [{exists: /a, not_blank: /b}]}}":                     `obiter.yaml:1:38: the rule has 2 kinds; expected one`,
+		"operations: {POST /vessels: {rules: [{exists: a}]}}":                                     `"a" is not a JSON Pointer to a field`,
+		"operations: {POST /vessels: {rules: [{not_blank: /name, status: 200}]}}":                 `200 is not a 4xx status`,
+		"errors: {list: /errors}":                                                                 `the layout has no field`,
+		"fixtures: [{name: a}]":                                                                   `the fixture has no send`,
+		"operations:\n  POST /tow-orders:\n    rules:\n    - holds: body.ends_at >":               `obiter.yaml:4:7: the rule "body.ends_at >" does not fit the description, at its character 15: it ends too early`,
+		"operations: {POST /tow-orders: {rules: [{holds: body.until > now}]}}":                    `undefined field 'until'`,
+		"operations: {POST /tow-orders: {rules: [{holds: 'body.tugs > 1.5 + body.pull_t * 2'}]}}": `write 2.0 for 2 next to a number that may have a fraction`,
+		"operations: {POST /tow-orders: {rules: [{unique: /number}]}}":                            `the body of POST /tow-orders has no field "/number"`,
+		"operations: {POST /tow-orders: {rules: [{flaw: nothing, patch: {tugs: 2}}]}}":            `the patch of "nothing" leaves the request as it is`,
+		"operations: {POST /tow-orders: {rules: [{not_blank: /purpose, says: '('}]}}":             `"(" is not a regular expression`,
+		"messages: {name: {required: x}}":                                                         `"name" is not a JSON Pointer to a field`,
+		"messages: {/name: {required: /(/}}":                                                      `"/(/" is not a regular expression`,
+		"credentials: {session: abcdef}":                                                          `the credential "session" is written in the file itself`,
+		"credentials: {sesion: '${PATH}'}":                                                        `the description has no security scheme "sesion"`,
+		"operations: {POST /tow-orders: {rules: [{holds: body.tugs > 1, blames: /tug}]}}":         "a request of POST /tow-orders has no field \"/tug\" to be blamed\nhint: did you mean /tugs?",
+		"operations: {POST /tow-orders: {rules: [{is: x}]}}":                                      `it is not said which field has to be "x"`,
+		"operations: {POST /tow-orders: {rules: [{is: [x], blames: /tugs}]}}":                     `is is an array`,
+		"operations: {POST /tow-orders: {rules: [{flaw: a, query: {page: x}}]}}":                  `POST /tow-orders has no query parameter "page"`,
+		"operations: {POST /tow-orders: {rules: [{holds: \"body.purpose == 'to ${PATH}'\"}]}}":    `join texts with +, as in 'berth ' + ${PATH}`,
+		"operations: {GET /vessels: {query: {limit: '${fresh}'}}}":                                `${fresh} is a new value for a field of a body`,
+		"lesser: {session: abc}":                                                                  `the credential "session" is written in the file itself`,
+		"lesser: {sesion: '${PATH}'}":                                                             `the description has no security scheme "sesion"`,
+		"operations: {POST /vessels: {lesser: none}}":                                             `lesser is "none" where allowed is expected`,
+		"path: {vessel_id: }":                                                                     `a path parameter cannot be left out`,
+		"skip: PUT *":                                                                             `skip is a string; expected a list`,
+		"rules: {only: [lenght]}":                                                                 "obiter.yaml:1:16: \"lenght\" is no rule and no family of rules\nhint: did you mean length?",
+		"rules: {witout: []}":                                                                     `unknown key "witout"`,
+		"at: 'http://localhost:${NO_SUCH_TIDE}'":                                                  `obiter.yaml:1:1: ${NO_SUCH_TIDE} is not set in the environment`,
+		"tls: {cert: a.pem}":                                                                      `one of cert: and key: is missing`,
+		"errors: {list: /e, field: /f, notation: dots}":                                           `unknown notation "dots"`,
+		"fixtures: [{name: a, send: POST /vessels, each: day}]":                                   `unknown value "day" for each:`,
+		"fixtures: [{name: a, send: POST /vessels, keep: {x: body.id}}]":                          `"body.id" is not a runtime expression that can be kept`,
+		"operations: {POST /vessels: {credentials: 5}}":                                           `credentials is an integer where an object is expected`,
+		"operations: {POST /vessels: {credentials: {session: abc}}}":                              `the credential "session" is written in the file itself`,
+		"operations: {POST /vessels: {credentials: {sesion: '${PATH}'}}}":                         `the description has no security scheme "sesion"`,
+		"operations: {POST /vessels: {allow: sure}}":                                              `allow is a string where true or false is expected`,
+		"operations: {'PUT /vessels/{vessel_id}': {path: {vessel_id: }}}":                         `a path parameter cannot be left out`,
+		"operations: {POST /vessels: {query: 5}}":                                                 `query is an integer where an object is expected`,
+		"operations: {POST /vessels: {query: {limit: '${NO_SUCH_TIDE}'}}}":                        `${NO_SUCH_TIDE} is neither kept by a fixture nor set in the environment`,
+		"fixtures: [{name: a, send: POST /vessels, undo: {path: {vessel_id: x}}}]":                `send is empty; expected text`,
+		"fixtures: [{name: a, send: POST /vessels, undo: {send: DELETE /vessels, to: x}}]":        `unknown key "to"`,
+		"fixtures: [{name: a, send: POST /vessels}, {name: a, send: POST /vessels}]":              `there are two fixtures "a"`,
+		"fixtures: [{name: a, send: POST /vessels, undo: never}]":                                 "obiter.yaml:1:43: \"never\" is not an operation\nhint: write it as in DELETE /vessels/{vessel_id}, or none",
+		"fixtures: [{name: a, send: POST /vessels, undo: DELETE /boats}]":                         `the description has no operation "DELETE /boats"`,
 		"fixtures:\n- {name: a, send: POST /vessels, body: {name: '${y}'}, keep: {x: $response.body#/id}}\n- {name: b, send: POST /vessels, body: {name: '${x}'}, keep: {y: $response.body#/id}}": `obiter.yaml:2:3: the fixtures "a" and "b" need one another`,
 	} {
 		put(t, dir, "obiter.yaml", text)
@@ -290,6 +302,27 @@ func TestBadConfiguration(t *testing.T) {
 		if strings.Count(o.errors, "error: ") != 1 {
 			t.Errorf("%s: %s", text, o.errors)
 		}
+	}
+	// All that is wrong is told at once, in the order of the file.
+	put(t, dir, "obiter.yaml", "heders: {}\nstatuses: {constraint: 200, typ: 400}\nfixtures:\n- {name: a, sent: POST /vessels}\n- {name: b, send: POST /vessels, keep: {x: id}, undo: never}\noperations:\n  POST /vessels: {allow: sure, rules: [{exists: a}, {flaw: b}]}\n")
+	o := obiter(t, dir, "try", "--at", "http://127.0.0.1:1")
+	o.check(t, 2, "", `unknown key "heders"`)
+	var lines []string
+	for line := range strings.Lines(o.errors) {
+		if at, is := strings.CutPrefix(line, "error: obiter.yaml:"); is {
+			lines = append(lines, at[:strings.Index(at, ":")])
+		}
+	}
+	if got := strings.Join(lines, " "); got != "1 2 2 4 4 5 5 7 7 7" {
+		t.Errorf("%s\n%s", got, o.errors)
+	}
+	// A rule that nothing can be made of costs that rule.
+	for text, want := range map[string]string{
+		"operations: {POST /tow-orders: {rules: [{holds: body.tugs < 7}]}}":                                                         `warning: obiter.yaml:1:42: no request was found that breaks "body.tugs < 7" and nothing else`,
+		"operations: {POST /tow-orders: {rules: [{holds: body.ends_at > body.starts_at}, {holds: body.ends_at < body.starts_at}]}}": `warning: obiter.yaml:1:82: no valid request was found for which "body.ends_at < body.starts_at" and the rules before it hold; the rule is left out`,
+	} {
+		put(t, dir, "obiter.yaml", text)
+		obiter(t, dir, "survey").check(t, 0, "POST /tow-orders", want)
 	}
 	put(t, dir, "obiter.yaml", "")
 	for _, args := range [][]string{{"--ca", "none.pem"}, {"--ca", "openapi.yaml"}, {"--cert", "openapi.yaml"}, {"--cert", "openapi.yaml", "--key", "openapi.yaml"}} {

@@ -102,11 +102,11 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	if err != nil {
 		return err
 	}
-	opt, err := planOptions(c, base.String())
+	conf, err := config.Read("harbour/obiter.yaml", harbour.Config, os.LookupEnv)
 	if err != nil {
 		return err
 	}
-	conf, err := config.Read("harbour/obiter.yaml", harbour.Config, os.LookupEnv)
+	opt, err := planOptions(c, conf, base.String())
 	if err != nil {
 		return err
 	}

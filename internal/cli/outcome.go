@@ -45,17 +45,18 @@ func (a *app) outcome(r result, err error) error {
 		a.ranked(found)
 		a.totals(r.report, found, missed, r.file)
 	}
+	return a.ended(r, err)
+}
+
+// ended turns what ended a run into an exit status.
+func (a *app) ended(r result, err error) error {
 	var gone *run.GoneError
 	var broken *run.BrokenError
 	switch {
 	case errors.As(err, &gone):
 		return a.gone(gone, r.report.Errors() > 0)
 	case errors.As(err, &broken):
-		f := &failure{exitUnproved, err.Error(), "what followed is not tried; look at the valid request with: obiter show " + broken.Case + ", and leave the operation out with --skip '" + broken.Operation + "'"}
-		if r.report.Errors() > 0 {
-			f.status = exitFindings
-		}
-		return f
+		return &failure{exitFindings, err.Error(), brokenHint(broken)}
 	case errors.Is(err, context.Canceled):
 		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + r.file, ""}
 	case err != nil:
@@ -63,7 +64,7 @@ func (a *app) outcome(r result, err error) error {
 	case r.report.Totals().Cases == 0:
 		return &failure{exitUnproved, "every operation is left out, so nothing was sent", "obiter survey tells why each operation is left out"}
 	case len(r.failed) > 0 && r.report.Errors() == 0:
-		return usage("not everything could be tried: "+plural(len(r.failed), "fixture")+" could not be made ("+strings.Join(r.failed, ", ")+")", "put that right first; the warnings above say what is wrong")
+		return &failure{exitFindings, "not everything could be tried: " + plural(len(r.failed), "fixture") + " could not be made (" + strings.Join(r.failed, ", ") + ")", "put that right first; the warnings above say what is wrong"}
 	case !r.report.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", unprovenHint(r.report)}
 	case r.report.Errors() > 0:
@@ -82,6 +83,17 @@ func (a *app) gone(err *run.GoneError, findings bool) error {
 		f.hint = "what was cut off when it went: obiter show " + strings.Join(err.Suspects, ", obiter show ")
 	}
 	return f
+}
+
+// brokenHint tells where to look, and how to go on without the operation.
+func brokenHint(e *run.BrokenError) string {
+	look := "look at the request with: obiter show " + e.Case
+	if n := len(e.Suspects); n == 1 {
+		look = "what did it: obiter show " + e.Suspects[0]
+	} else if n > 1 {
+		look = "one of these did it, probably the first: obiter show " + strings.Join(e.Suspects[:min(n, 3)], ", obiter show ")
+	}
+	return "what followed is not tried; " + look + "; leave the operation out with --skip '" + e.Operation + "', or skip: in obiter.yaml"
 }
 
 // outcomeJSON is what --format json gives: docs/formats/outcome.schema.json.

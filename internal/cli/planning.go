@@ -8,11 +8,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/config"
+	"obiter/internal/document"
 	"obiter/internal/flaw"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
@@ -95,19 +97,18 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 	for _, o := range doc.Operations {
 		names = append(names, o.Name())
 	}
-	if err := conf.CheckOperations(names); err != nil {
-		return nil, nil, err
-	}
 	var schemes []string
 	for _, s := range doc.Schemes() {
 		schemes = append(schemes, s.Name)
 	}
-	if err := conf.CheckSchemes(schemes); err != nil {
+	if err := document.Join(conf.CheckOperations(names), conf.CheckSchemes(schemes)); err != nil {
 		return nil, nil, err
 	}
 	conf.Imply(doc)
-	for _, glob := range plan.SkipsNothing(doc.Operations, c.StringSlice("skip")) {
-		fmt.Fprintf(a.streams.Err, "warning: --skip %q matches no operation\n", clean(glob))
+	for option, globs := range map[string][]string{"--skip": c.StringSlice("skip"), "skip: in the configuration:": conf.Skip} {
+		for _, glob := range plan.SkipsNothing(doc.Operations, globs) {
+			fmt.Fprintf(a.streams.Err, "warning: %s %q matches no operation\n", option, clean(glob))
+		}
 	}
 	return conf, doc, nil
 }
@@ -143,8 +144,9 @@ func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, e
 	return doc, nil
 }
 
-// planOptions reads the options of planFlags.
-func planOptions(c *cli.Command, base string) (plan.Options, error) {
+// planOptions reads the options of planFlags, and what the configuration says where
+// they say nothing.
+func planOptions(c *cli.Command, conf *config.Config, base string) (plan.Options, error) {
 	depth, ok := depths[c.String("depth")]
 	if !ok {
 		return plan.Options{}, usage(fmt.Sprintf("invalid value %q for --depth", c.String("depth")), "use quick, usual or deep")
@@ -156,31 +158,53 @@ func planOptions(c *cli.Command, base string) (plan.Options, error) {
 	if !c.IsSet("budget") {
 		budget = budgets[depth]
 	}
-	breaks, err := rules(c, "rule")
+	breaks, err := rules(c, "rule", conf, "only", conf.Break)
 	if err != nil {
 		return plan.Options{}, err
 	}
-	spares, err := rules(c, "without")
+	spares, err := rules(c, "without", conf, "without", conf.Spare)
 	if err != nil {
 		return plan.Options{}, err
 	}
-	return plan.Options{Break: breaks, Spare: spares, Budget: budget, Base: base, Only: c.StringSlice("only"), Skip: c.StringSlice("skip"), Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
+	skip := slices.Concat(c.StringSlice("skip"), conf.Skip)
+	return plan.Options{Break: breaks, Spare: spares, Budget: budget, Base: base, Only: c.StringSlice("only"), Skip: skip, Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
+}
+
+// planned makes a plan and tells which rules nothing can be made of.
+func (a *app) planned(doc *oad.Document, opt plan.Options) (*plan.Plan, error) {
+	p, err := plan.New(doc, opt)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range p.Warnings {
+		fmt.Fprintln(a.streams.Err, "warning: "+clean(w.Error()+"; "+w.Hint))
+	}
+	return p, nil
 }
 
 // budgets are the usual limits of cases for each operation.
 var budgets = map[flaw.Depth]int{flaw.Quick: 60, flaw.Usual: 300}
 
-// rules are those that an option chooses, by their names or those of their families.
-func rules(c *cli.Command, option string) ([]string, error) {
+// rules are those that an option chooses, else a key of the configuration, by their
+// names or those of their families.
+func rules(c *cli.Command, option string, conf *config.Config, key string, configured []string) ([]string, error) {
+	words := c.StringSlice(option)
+	if !c.IsSet(option) {
+		words = configured
+	}
 	var out []string
-	for _, word := range c.StringSlice(option) {
+	for i, word := range words {
 		chosen, ok := rule.Chosen(word)
 		if !ok {
 			hint := "obiter explain lists the rules"
 			if near, is := suggest.Name(word, rule.Choices()); is {
 				hint = "did you mean " + near + "?"
 			}
-			return nil, usage(fmt.Sprintf("--%s %q is no rule and no family of rules", option, word), hint)
+			const problem = "%q is no rule and no family of rules"
+			if !c.IsSet(option) {
+				return nil, conf.FailChoice(key, i, hint, problem, word)
+			}
+			return nil, usage(fmt.Sprintf("--%s "+problem, option, word), hint)
 		}
 		out = append(out, chosen...)
 	}

@@ -32,7 +32,7 @@ func (a *app) surveyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			opt, err := planOptions(c, "")
+			opt, err := planOptions(c, conf, "")
 			if err != nil {
 				return err
 			}
@@ -50,7 +50,7 @@ func (a *app) heading(doc *oad.Document) string {
 }
 
 func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) error {
-	p, err := plan.New(doc, opt)
+	p, err := a.planned(doc, opt)
 	if err != nil {
 		return err
 	}

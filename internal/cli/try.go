@@ -86,10 +86,14 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if out.Report == nil {
 		return err
 	}
-	if opt.Plan.ControlsOnly && format == "text" && err == nil {
-		return a.reach(out.Report, reach)
+	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun(""), all: c.Bool("all")}
+	if opt.Plan.ControlsOnly && format == "text" {
+		if status := a.reach(out.Report, reach); err == nil {
+			return status
+		}
+		return a.ended(r, err)
 	}
-	return a.outcome(result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun(""), all: c.Bool("all")}, err)
+	return a.outcome(r, err)
 }
 
 // first reports whether the last run of this folder, if there is one, was not against
@@ -134,7 +138,7 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 	if opt.Base, err = address(at); err != nil {
 		return opt, err
 	}
-	if opt.Plan, err = planOptions(c, strings.TrimSuffix(opt.Base.String(), "/")); err != nil {
+	if opt.Plan, err = planOptions(c, conf, strings.TrimSuffix(opt.Base.String(), "/")); err != nil {
 		return opt, err
 	}
 	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {

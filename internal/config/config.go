@@ -29,10 +29,17 @@ type Config struct {
 	Operations  map[string]Operation
 	Messages    []Message
 	Credentials map[string]string // by security scheme: what it is sent with
-	Files       TLS
+	// Lesser are credentials that are valid and lack the right, by security scheme.
+	Lesser     map[string]string
+	Parameters Parameters // of all operations that have one of the name
+	Skip       []string   // operations that are left out, as globs
+	Break      []string   // names of rules and families that are broken; empty: all
+	Spare      []string   // those that are not
+	Files      TLS
 
-	tree *document.File
-	env  func(string) (string, bool)
+	creates map[string]bool // POST operations that the description shows to make records
+	tree    *document.File
+	env     func(string) (string, bool)
 }
 
 // Errors is how the API names fields. In, a JSON Pointer into an answer, is where
@@ -56,6 +63,7 @@ type Operation struct {
 	// Credentials are its own, by security scheme; Anonymous: it is sent without any.
 	Credentials map[string]string
 	Anonymous   bool
+	Permits     bool // the lesser credentials are enough
 }
 
 // TLS names PEM files, relative to the configuration's folder.
@@ -77,36 +85,29 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
 	}
 	r := reader{tree}
-	if err := r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "tls"); err != nil {
+	all := []error{r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "lesser", "tls", "skip", "rules", "path", "query", "header", "cookie")}
+	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.credentials, c.statuses, c.everywhere, c.choice, c.fixtures, c.operations, c.messages, c.tls} {
+		all = append(all, part(r, top))
+	}
+	if err := document.Join(append(all, c.references(r, top))...); err != nil {
 		return nil, err
 	}
-	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.credentials, c.statuses, c.fixtures, c.operations, c.messages, c.tls, c.references} {
-		if err := part(r, top); err != nil {
-			return nil, err
-		}
-	}
+	c.At = c.ExpandText(c.At, nil)
 	return c, nil
 }
 
-func (c *Config) simple(r reader, top map[string]any) (err error) {
-	for key, into := range map[string]*string{"description": &c.Description, "at": &c.At} {
-		if v, has := top[key]; has && err == nil {
-			*into, err = r.text("/"+key, v)
+func (c *Config) simple(r reader, top map[string]any) error {
+	var errs [3]error
+	for i, key := range []string{"description", "at"} {
+		into := []*string{&c.Description, &c.At}[i]
+		if v, has := top[key]; has {
+			*into, errs[i] = r.text("/"+key, v)
 		}
 	}
-	v, has := top["allow_hosts"]
-	if !has || err != nil {
-		return err
+	if v, has := top["allow_hosts"]; has {
+		c.AllowHosts, errs[2] = r.texts("/allow_hosts", v)
 	}
-	hosts, err := r.list("/allow_hosts", v)
-	for i, h := range hosts {
-		if err == nil {
-			var host string
-			host, err = r.text(fmt.Sprintf("/allow_hosts/%d", i), h)
-			c.AllowHosts = append(c.AllowHosts, host)
-		}
-	}
-	return err
+	return document.Join(errs[:]...)
 }
 
 func (c *Config) layout(r reader, top map[string]any) error {
@@ -118,43 +119,35 @@ func (c *Config) layout(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
-	if err := r.known("/errors", object, "list", "object", "map", "field", "message", "notation", "prefix", "first_index", "media_type"); err != nil {
-		return err
-	}
+	all := []error{r.known("/errors", object, "list", "object", "map", "field", "message", "notation", "prefix", "first_index", "media_type")}
 	c.Errors = &Errors{}
 	if v, has := object["media_type"]; has {
 		text, err := r.text("/errors/media_type", v)
 		if err == nil && !strings.Contains(exchange.MediaTypeOf(text), "/") {
 			err = r.tree.Fail("/errors/media_type", "for example media_type: application/json", "%q is not a media type", text)
 		}
-		if err != nil {
-			return err
-		}
+		all = append(all, err)
 		c.Errors.MediaType = exchange.MediaTypeOf(text)
 		c.Errors.Learned = len(object) == 1
 	}
 	if !c.Errors.Learned {
-		if err := c.place(r, object); err != nil {
-			return err
-		}
+		all = append(all, c.place(r, object))
 	}
 	if v, has := object["notation"]; has {
 		text, err := r.text("/errors/notation", v)
 		if err == nil && !slices.Contains(notations, text) {
 			err = r.tree.Fail("/errors/notation", "use "+strings.Join(notations, ", "), "unknown notation %q", text)
 		}
-		if c.Errors.Notation = text; err != nil {
-			return err
-		}
+		c.Errors.Notation, all = text, append(all, err)
 	}
 	if v, has := object["first_index"]; has {
 		n, _ := v.(json.Number)
 		if n != "0" && n != "1" {
-			return r.tree.Fail("/errors/first_index", "use 0 or 1", "the first entry of a list has no such number")
+			all = append(all, r.tree.Fail("/errors/first_index", "use 0 or 1", "the first entry of a list has no such number"))
 		}
 		c.Errors.FromOne = n == "1"
 	}
-	return nil
+	return document.Join(all...)
 }
 
 // place reads where fields are named.
@@ -205,23 +198,24 @@ func (c *Config) headers(r reader, top map[string]any) error {
 		return nil
 	}
 	object, err := r.object("/headers", v)
+	if err != nil {
+		return err
+	}
+	var all []error
 	for _, name := range r.tree.Names("/headers") {
-		if err != nil {
-			break
-		}
-		var value string
 		at := instance.Join("/headers", name)
-		if value, err = r.text(at, object[name]); err == nil && (name == "" || strings.ContainsAny(name, " \t\"(),/:;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00")) {
+		value, err := r.text(at, object[name])
+		if err == nil && (name == "" || strings.ContainsAny(name, " \t\"(),/:;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00")) {
 			err = r.tree.Fail(at, "a header is a name without spaces, and one line", "%q is not a header", name)
 		}
-		c.Headers = append(c.Headers, [2]string{name, value})
+		c.Headers, all = append(c.Headers, [2]string{name, value}), append(all, err)
 	}
-	return err
+	return document.Join(all...)
 }
 
 // classes are those whose statuses can be narrowed.
 var classes = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter,
-	exchange.PathParameter, exchange.MediaType, exchange.Method, exchange.NotFound, exchange.Reference, exchange.Duplicate, exchange.Unauthorized}
+	exchange.PathParameter, exchange.MediaType, exchange.Method, exchange.NotFound, exchange.Reference, exchange.Duplicate, exchange.Unauthorized, exchange.Forbidden}
 
 func (c *Config) statuses(r reader, top map[string]any) error {
 	v, has := top["statuses"]
@@ -236,9 +230,7 @@ func (c *Config) statuses(r reader, top map[string]any) error {
 	for _, k := range classes {
 		names = append(names, string(k))
 	}
-	if err := r.known("/statuses", object, names...); err != nil {
-		return err
-	}
+	all := []error{r.known("/statuses", object, names...)}
 	for _, name := range r.tree.Names("/statuses") {
 		at := instance.Join("/statuses", name)
 		list, ok := object[name].([]any)
@@ -247,13 +239,11 @@ func (c *Config) statuses(r reader, top map[string]any) error {
 		}
 		for _, e := range list {
 			code, err := r.rejection(at, e, ", or a list of them")
-			if err != nil {
-				return err
-			}
+			all = append(all, err)
 			c.Statuses[exchange.Class(name)] = append(c.Statuses[exchange.Class(name)], code)
 		}
 	}
-	return nil
+	return document.Join(all...)
 }
 
 func (c *Config) operations(r reader, top map[string]any) error {
@@ -265,41 +255,45 @@ func (c *Config) operations(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
+	var all []error
 	for _, name := range r.tree.Names("/operations") {
 		at := instance.Join("/operations", name)
-		if _, err := r.operation(at, name, "POST /vessels"); err != nil {
-			return err
-		}
-		said, err := r.object(at, object[name])
-		if err != nil {
-			return err
-		}
-		if err := r.known(at, said, append([]string{"body", "rules", "allow", "credentials"}, places...)...); err != nil {
-			return err
-		}
-		rules, err := r.rules(at+"/rules", said["rules"])
-		if err != nil {
-			return err
-		}
-		given, err := r.parameters(at, said)
-		if err != nil {
-			return err
-		}
-		allow, is := said["allow"].(bool)
-		if _, has := said["allow"]; has && !is {
-			return r.tree.Fail(at+"/allow", "write allow: true", "allow is %s where true or false is expected", article(said["allow"]))
-		}
-		o := Operation{Body: said["body"], Rules: rules, Parameters: given, Allow: allow}
-		if v, has := said["credentials"]; has {
-			if o.Anonymous = v == "none"; !o.Anonymous {
-				if o.Credentials, err = r.schemes(at+"/credentials", v); err != nil {
-					return err
-				}
-			}
-		}
+		_, err := r.operation(at, name, "POST /vessels")
+		o, wrong := r.said(at, object[name])
+		all = append(all, err, wrong)
 		c.Operations[name] = o
 	}
-	return nil
+	return document.Join(all...)
+}
+
+// said reads what the file says of one operation.
+func (r reader) said(at string, v any) (o Operation, err error) {
+	said, err := r.object(at, v)
+	if err != nil {
+		return o, err
+	}
+	var errs [6]error
+	errs[0] = r.known(at, said, append([]string{"body", "rules", "allow", "credentials", "lesser"}, places...)...)
+	o.Rules, errs[1] = r.rules(at+"/rules", said["rules"])
+	o.Parameters, errs[2] = r.parameters(at, said)
+	allow, is := said["allow"].(bool)
+	if _, has := said["allow"]; has && !is {
+		errs[3] = r.tree.Fail(at+"/allow", "write allow: true", "allow is %s where true or false is expected", article(said["allow"]))
+	}
+	if v, has := said["lesser"]; has {
+		if o.Permits = v == "allowed"; !o.Permits {
+			errs[5] = r.tree.Fail(at+"/lesser", "write lesser: allowed where the lesser credentials are enough, or leave it out", "lesser is %s where allowed is expected", instance.Encode(v))
+		}
+	}
+	var renewed []Rule
+	o.Body, renewed = renewing(said["body"])
+	o.Rules, o.Allow = append(o.Rules, renewed...), allow
+	if v, has := said["credentials"]; has {
+		if o.Anonymous = v == "none"; !o.Anonymous {
+			o.Credentials, errs[4] = r.schemes(at+"/credentials", v)
+		}
+	}
+	return o, document.Join(errs[:]...)
 }
 
 // Fail is an error at the place of a fixture.
@@ -318,58 +312,88 @@ func (c *Config) CheckOperations(names []string) error {
 		}
 		return c.tree.Fail(at, "obiter survey lists them", "the description has no operation %q", name)
 	}
+	var all []error
 	for _, name := range slices.Sorted(maps.Keys(c.Operations)) {
-		if err := check(instance.Join("/operations", name), name); err != nil {
-			return err
-		}
+		all = append(all, check(instance.Join("/operations", name), name))
 	}
 	for _, f := range c.Fixtures {
 		if f.Implied {
 			continue
 		}
-		if err := check(f.at+"/send", f.Send); err != nil {
-			return err
-		}
+		all = append(all, check(f.at+"/send", f.Send))
 		if f.Undo != "" {
-			if err := check(f.at+"/undo", f.Undo); err != nil {
-				return err
-			}
+			all = append(all, check(f.at+"/undo", f.Undo))
 		}
 	}
-	return nil
+	return document.Join(all...)
 }
 
 // credentials reads what security schemes are sent with.
 func (c *Config) credentials(r reader, top map[string]any) error {
-	v, has := top["credentials"]
-	if !has {
-		return nil
+	var errs [2]error
+	for i, key := range []string{"credentials", "lesser"} {
+		into := []*map[string]string{&c.Credentials, &c.Lesser}[i]
+		if v, has := top[key]; has {
+			*into, errs[i] = r.schemes("/"+key, v)
+		}
 	}
-	var err error
-	c.Credentials, err = r.schemes("/credentials", v)
+	return document.Join(errs[:]...)
+}
+
+// everywhere reads the values of parameters wherever there is one of the name.
+func (c *Config) everywhere(r reader, top map[string]any) (err error) {
+	c.Parameters, err = r.parameters("", top)
 	return err
+}
+
+// choice reads which operations are left out, and which rules are broken.
+func (c *Config) choice(r reader, top map[string]any) error {
+	var errs [4]error
+	if v, has := top["skip"]; has {
+		c.Skip, errs[0] = r.texts("/skip", v)
+	}
+	v, has := top["rules"]
+	if !has {
+		return errs[0]
+	}
+	object, err := r.object("/rules", v)
+	errs[1] = document.Join(err, r.known("/rules", object, "only", "without"))
+	for i, key := range []string{"only", "without"} {
+		if v, has := object[key]; has {
+			*[]*[]string{&c.Break, &c.Spare}[i], errs[2+i] = r.texts("/rules/"+key, v)
+		}
+	}
+	return document.Join(errs[:]...)
+}
+
+// FailChoice is an error at the place of a rule or family that is chosen.
+func (c *Config) FailChoice(key string, i int, hint, problem string, args ...any) error {
+	return c.tree.Fail(fmt.Sprintf("/rules/%s/%d", key, i), hint, problem, args...)
 }
 
 // schemes reads the values of security schemes.
 func (r reader) schemes(at string, v any) (map[string]string, error) {
 	object, err := r.object(at, v)
+	if err != nil {
+		return nil, err
+	}
 	out := map[string]string{}
+	var all []error
 	for _, name := range r.tree.Names(at) {
-		if err != nil {
-			break
-		}
 		here := instance.Join(at, name)
 		out[name], err = r.text(here, object[name])
 		if err == nil && !reference.MatchString(out[name]) {
 			err = r.tree.Fail(here, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q is written in the file itself", name)
 		}
+		all = append(all, err)
 	}
-	return out, err
+	return out, document.Join(all...)
 }
 
 // CheckSchemes holds the credentials against the security schemes there are.
 func (c *Config) CheckSchemes(names []string) error {
-	check := func(at string, credentials map[string]string) error {
+	var all []error
+	check := func(at string, credentials map[string]string) {
 		for _, name := range slices.Sorted(maps.Keys(credentials)) {
 			if slices.Contains(names, name) {
 				continue
@@ -378,19 +402,15 @@ func (c *Config) CheckSchemes(names []string) error {
 			if len(names) > 0 {
 				hint = "there are " + strings.Join(names, ", ")
 			}
-			return c.tree.Fail(instance.Join(at, name), hint, "the description has no security scheme %q", name)
+			all = append(all, c.tree.Fail(instance.Join(at, name), hint, "the description has no security scheme %q", name))
 		}
-		return nil
 	}
-	if err := check("/credentials", c.Credentials); err != nil {
-		return err
-	}
+	check("/credentials", c.Credentials)
+	check("/lesser", c.Lesser)
 	for _, operation := range slices.Sorted(maps.Keys(c.Operations)) {
-		if err := check(instance.Join("/operations", operation, "credentials"), c.Operations[operation].Credentials); err != nil {
-			return err
-		}
+		check(instance.Join("/operations", operation, "credentials"), c.Operations[operation].Credentials)
 	}
-	return nil
+	return document.Join(all...)
 }
 
 func (c *Config) tls(r reader, top map[string]any) error {
@@ -402,19 +422,19 @@ func (c *Config) tls(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
-	if err := r.known("/tls", object, "ca", "cert", "key"); err != nil {
-		return err
-	}
+	all := []error{r.known("/tls", object, "ca", "cert", "key")}
 	for _, m := range []struct {
 		key  string
 		into *string
 	}{{"ca", &c.Files.CA}, {"cert", &c.Files.Cert}, {"key", &c.Files.Key}} {
-		if v, has := object[m.key]; has && err == nil {
+		if v, has := object[m.key]; has {
 			*m.into, err = r.text("/tls/"+m.key, v)
+			all = append(all, err)
 		}
 	}
-	if err == nil && (c.Files.Cert == "") != (c.Files.Key == "") {
-		err = r.tree.Fail("/tls", "a client certificate is both: cert: and key:", "one of cert: and key: is missing")
+	_, cert := object["cert"]
+	if _, key := object["key"]; cert != key {
+		all = append(all, r.tree.Fail("/tls", "a client certificate is both: cert: and key:", "one of cert: and key: is missing"))
 	}
-	return err
+	return document.Join(all...)
 }

@@ -214,11 +214,12 @@ func TestTheSchemaKnowsTheKeys(t *testing.T) {
 	}
 	for at, minimal := range map[string]string{
 		"/properties": "%s: 1", "/properties/statuses/properties": "statuses: {%s: 1}", "/properties/fixtures/items/properties": "fixtures: [{name: a, send: POST /a, %s: 1}]",
-		"/properties/operations/additionalProperties/properties": "operations: {POST /a: {%s: 1}}",
+		"/properties/operations/additionalProperties/properties": "operations: {POST /a: {%s: 1}}", "/properties/rules/properties": "rules: {%s: 1}",
+		"/properties/operations/additionalProperties/properties/rules/items/properties": "operations: {POST /a: {rules: [{%s: 1}]}}",
 	} {
 		object, _ := instance.Get(v, at)
 		for _, name := range instance.Names(object.(map[string]any)) {
-			if _, err := Read("o.yaml", []byte(fmt.Sprintf(minimal, name)), env); err != nil && strings.Contains(err.Error(), "is not known") {
+			if _, err := Read("o.yaml", []byte(fmt.Sprintf(minimal, name)), env); err != nil && strings.Contains(err.Error(), "unknown key") {
 				t.Errorf("the schema has %s, and reading does not: %v", name, err)
 			}
 		}

@@ -58,13 +58,15 @@ func Draft(doc *oad.Document, name string) string {
 			for _, name := range slices.Sorted(maps.Keys(f.Keep)) {
 				kept = append(kept, document.Scalar(name)+": "+document.Scalar(f.Keep[name]))
 			}
-			if body, is := f.Body.(map[string]any); is {
+			if body := withFresh(f.Body, f.Rules); body != nil {
 				line("    body: %s", inFlow(body))
 			}
 			line("    keep: { %s }", strings.Join(kept, ", "))
 			switch {
 			case f.Undo != "":
 				line("    undo: %s", document.Scalar(f.Undo))
+			case f.Reads:
+				line("    undo: none # it is read, and never changed")
 			case f.Stays:
 				line("    undo: none # the token ends by itself")
 			}
@@ -73,7 +75,7 @@ func Draft(doc *oad.Document, name string) string {
 	line("\n# What is merged over the valid bodies of an operation (RFC 7396), such as references\n# to records that exist; and rules that no schema says, such as\n#     rules: [{ unique: /reference }, { holds: body.ends_at > body.starts_at, blames: /ends_at }]")
 	said := false
 	for _, o := range doc.Operations {
-		if body, is := c.Operations[o.Name()].Body.(map[string]any); is {
+		if body := withFresh(c.Operations[o.Name()].Body, c.Operations[o.Name()].Rules); body != nil {
 			if !said {
 				line("operations:")
 			}
@@ -85,7 +87,7 @@ func Draft(doc *oad.Document, name string) string {
 		line("# operations:")
 	}
 	for _, o := range doc.Operations {
-		if o.Body != nil && o.Skip == "" && c.Operations[o.Name()].Body == nil {
+		if o.Body != nil && o.Skip == "" && withFresh(c.Operations[o.Name()].Body, c.Operations[o.Name()].Rules) == nil {
 			line("#   %s: { body: {} }", document.Scalar(o.Name()))
 		}
 	}
@@ -133,22 +135,7 @@ func drafted(doc *oad.Document) *Config {
 	}
 	c.Fixtures, _ = linked(doc, has)
 	c.implyRecords(doc)
-	for _, o := range doc.Operations {
-		collection, last, _ := cutLast(o.Path)
-		names := parameters(last)
-		if len(names) != 1 || last != "{"+names[0]+"}" || !has("POST "+collection) {
-			continue
-		}
-		if _, served := c.source(o.Name(), names[0], nil); served || c.keeps(names[0]) {
-			continue
-		}
-		i := slices.IndexFunc(doc.Operations, func(p oad.Operation) bool { return p.Name() == "POST "+collection })
-		f := Fixture{Name: singular(collection), Send: "POST " + collection, Keep: map[string]string{names[0]: keptAt(doc, doc.Operations[i], names[0])}}
-		for n := 2; c.named(f.Name); n++ {
-			f.Name = fmt.Sprintf("%s %d", singular(collection), n)
-		}
-		c.Fixtures = append(c.Fixtures, f)
-	}
+	c.implyReads(doc)
 	if door, ok := signIn(doc); ok && len(doc.Schemes()) > 0 {
 		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == door.Send })
 		if i < 0 {
@@ -156,12 +143,27 @@ func drafted(doc *oad.Document) *Config {
 		} else {
 			c.Fixtures[i].Keep = maps.Clone(c.Fixtures[i].Keep)
 			maps.Copy(c.Fixtures[i].Keep, door.Keep)
-			c.Fixtures[i].Door = true
 		}
 	}
 	c.refer(doc)
 	c.arrange()
 	return c
+}
+
+// withFresh is a body with ${fresh} in the fields that are new each time; nil where
+// there is nothing to write.
+func withFresh(body any, rules []Rule) map[string]any {
+	object, _ := body.(map[string]any)
+	out := maps.Clone(object)
+	for _, r := range rules {
+		if name := strings.TrimPrefix(r.Unique, "/"); r.Fresh && !strings.Contains(name, "/") {
+			if out == nil {
+				out = map[string]any{}
+			}
+			out[name] = "${" + fresh + "}"
+		}
+	}
+	return out
 }
 
 // inFlow is an object of texts and lists of them, as YAML writes it in one line.
@@ -251,28 +253,109 @@ func singular(collection string) string {
 	return last
 }
 
+// atLocation is where an answer has a new record's address.
+const atLocation = "$response.header.Location"
+
 // keptAt is where the id of a new record is: in the documented answer, else in
 // its Location.
 func keptAt(doc *oad.Document, create oad.Operation, parameter string) string {
-	for _, r := range create.Responses {
+	for _, properties := range answered(doc, create) {
+		for _, name := range []string{parameter, "id"} {
+			if _, has := properties[name]; has {
+				return "$response.body#" + instance.Join("", name)
+			}
+		}
+		if field, natural := naturalKey(doc, create, parameter); natural && !locates(create) {
+			if _, has := instance.Get(properties, field); has {
+				return "$response.body#" + field
+			}
+		}
+	}
+	return atLocation
+}
+
+// locates reports whether an operation documents that a success has a Location.
+func locates(o oad.Operation) bool {
+	return slices.ContainsFunc(o.Responses, func(r oad.Response) bool { return strings.HasPrefix(r.Status, "2") && r.Locates })
+}
+
+// listedAt is where the first id of a list is: in a list that the documented answer
+// is, or has as a member.
+func listedAt(doc *oad.Document, list oad.Operation, parameter string) string {
+	for _, r := range list.Responses {
+		if !strings.HasPrefix(r.Status, "2") {
+			continue
+		}
+		for _, m := range r.Media {
+			at, v, err := doc.Resolve(m.Schema)
+			object, _ := v.(map[string]any)
+			if err != nil || object == nil {
+				continue
+			}
+			if pointer, is := firstOf(doc, at, object, parameter); is {
+				return "$response.body#" + pointer
+			}
+			properties, _ := object["properties"].(map[string]any)
+			for _, name := range instance.Names(properties) {
+				inner := document.Location{File: at.File, Pointer: at.Pointer + instance.Join("/properties", name)}
+				to, v, err := doc.Resolve(inner)
+				member, _ := v.(map[string]any)
+				if pointer, is := firstOf(doc, to, member, parameter); err == nil && is {
+					return "$response.body#" + instance.Join("", name) + pointer
+				}
+			}
+		}
+	}
+	return "$response.body#/0/" + parameter
+}
+
+// firstOf is the id of the first element of a list's schema.
+func firstOf(doc *oad.Document, at document.Location, object map[string]any, parameter string) (string, bool) {
+	if object["items"] == nil {
+		return "", false
+	}
+	_, v, err := doc.Resolve(document.Location{File: at.File, Pointer: at.Pointer + "/items"})
+	element, _ := v.(map[string]any)
+	if properties, is := element["properties"].(map[string]any); is && err == nil {
+		if name, has := keyOf(properties, parameter); has {
+			return instance.Join("/0", name), true
+		}
+	}
+	if element["type"] == "string" || element["type"] == "integer" {
+		return "/0", err == nil
+	}
+	return "", false
+}
+
+// keyOf is the member that a record is known by, of those that it has.
+func keyOf(properties map[string]any, parameter string) (string, bool) {
+	candidates := []string{parameter, "id"}
+	if l := level(parameter); !strings.HasSuffix(l, "id") {
+		candidates = append(candidates, "name", "key", "slug", "code")
+	}
+	for _, name := range candidates {
+		if _, has := properties[name]; has {
+			return name, true
+		}
+	}
+	return "", false
+}
+
+// answered are the properties of an operation's documented successes.
+func answered(doc *oad.Document, o oad.Operation) (out []map[string]any) {
+	for _, r := range o.Responses {
 		if !strings.HasPrefix(r.Status, "2") {
 			continue
 		}
 		for _, m := range r.Media {
 			_, v, err := doc.Resolve(m.Schema)
 			object, _ := v.(map[string]any)
-			properties, _ := object["properties"].(map[string]any)
-			if err != nil || properties == nil {
-				continue
-			}
-			for _, name := range []string{parameter, "id"} {
-				if _, has := properties[name]; has {
-					return "$response.body#" + instance.Join("", name)
-				}
+			if properties, is := object["properties"].(map[string]any); is && err == nil {
+				out = append(out, properties)
 			}
 		}
 	}
-	return "$response.header.Location"
+	return out
 }
 
 // Schema is the JSON Schema of the configuration, for editors.

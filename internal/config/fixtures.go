@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
 )
 
@@ -24,7 +25,8 @@ type Fixture struct {
 	// that takes it away.
 	Parameters, UndoParameters Parameters
 	Implied                    bool   // the file does not say it; the description shows how the record is made
-	Door                       bool   // it logs in, and nothing else may need it
+	Reads                      bool   // it makes nothing, and reads what is there
+	Rules                      []Rule // of its body: which fields are new each time
 	at                         string // JSON Pointer into the file
 }
 
@@ -34,17 +36,15 @@ func (c *Config) fixtures(r reader, top map[string]any) error {
 		return nil
 	}
 	list, err := r.list("/fixtures", v)
+	all := []error{err}
 	for i, e := range list {
-		if err != nil {
-			return err
-		}
-		var f Fixture
-		if f, err = r.fixture(fmt.Sprintf("/fixtures/%d", i), e); err == nil && slices.ContainsFunc(c.Fixtures, func(o Fixture) bool { return o.Name == f.Name }) {
+		f, err := r.fixture(fmt.Sprintf("/fixtures/%d", i), e)
+		if err == nil && c.named(f.Name) {
 			err = r.tree.Fail(f.at, "give each a name of its own", "there are two fixtures %q", f.Name)
 		}
-		c.Fixtures = append(c.Fixtures, f)
+		c.Fixtures, all = append(c.Fixtures, f), append(all, err)
 	}
-	if err != nil {
+	if err := document.Join(all...); err != nil {
 		return err
 	}
 	return c.inOrder(r)
@@ -56,50 +56,52 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 	if err != nil {
 		return f, err
 	}
-	if err := r.known(at, object, append([]string{"name", "send", "body", "keep", "undo", "each"}, places...)...); err != nil {
-		return f, err
-	}
+	all := []error{r.known(at, object, append([]string{"name", "send", "body", "keep", "undo", "each"}, places...)...)}
+	note := func(err error) { all = append(all, err) }
 	for _, key := range []string{"name", "send"} {
 		if _, has := object[key]; !has {
-			return f, r.tree.Fail(at, "write name: and send:", "the fixture has no %s", key)
+			note(r.tree.Fail(at, "write name: and send:", "the fixture has no %s", key))
 		}
 	}
-	if f.Name, err = r.text(at+"/name", object["name"]); err != nil {
-		return f, err
+	if v, has := object["name"]; has {
+		f.Name, err = r.text(at+"/name", v)
+		note(err)
 	}
-	if f.Send, err = r.operation(at+"/send", object["send"], "POST /vessels"); err != nil {
-		return f, err
+	if v, has := object["send"]; has {
+		f.Send, err = r.operation(at+"/send", v, "POST /vessels")
+		note(err)
 	}
-	if f.Parameters, err = r.parameters(at, object); err != nil {
-		return f, err
-	}
-	if err := r.undo(&f, object); err != nil {
-		return f, err
-	}
-	f.Body, f.Each = object["body"], "run"
+	f.Parameters, err = r.parameters(at, object)
+	note(err)
+	note(r.undo(&f, object))
+	f.Body, f.Rules = renewing(object["body"])
+	f.Each = "run"
 	if v, has := object["each"]; has {
-		if f.Each, err = r.text(at+"/each", v); err != nil {
-			return f, err
+		if f.Each, err = r.text(at+"/each", v); err == nil && !slices.Contains([]string{"run", "operation", "case"}, f.Each) {
+			err = r.tree.Fail(at+"/each", "use run, operation or case", "unknown value %q for each:", f.Each)
 		}
-		if !slices.Contains([]string{"run", "operation", "case"}, f.Each) {
-			return f, r.tree.Fail(at+"/each", "use run, operation or case", "unknown value %q for each:", f.Each)
+		note(err)
+	}
+	if v, has := object["keep"]; has {
+		f.Keep, err = r.keep(at+"/keep", v)
+		note(err)
+	}
+	return f, document.Join(all...)
+}
+
+// keep reads which values of an exchange are kept.
+func (r reader) keep(at string, v any) (map[string]string, error) {
+	kept, err := r.object(at, v)
+	out, all := map[string]string{}, []error{err}
+	for _, name := range instance.Names(kept) {
+		place := instance.Join(at, name)
+		text, err := r.text(place, kept[name])
+		if err == nil && !expression.MatchString(text) {
+			err = r.tree.Fail(place, "for example $response.body#/id or $response.header.Location", "%q is not a runtime expression that can be kept", text)
 		}
+		out[name], all = text, append(all, err)
 	}
-	keep, has := object["keep"]
-	if !has {
-		return f, nil
-	}
-	kept, err := r.object(at+"/keep", keep)
-	f.Keep = map[string]string{}
-	for _, name := range slices.Sorted(maps.Keys(kept)) {
-		if err == nil {
-			place := instance.Join(at+"/keep", name)
-			if f.Keep[name], err = r.text(place, kept[name]); err == nil && !expression.MatchString(f.Keep[name]) {
-				err = r.tree.Fail(place, "for example $response.body#/id or $response.header.Location", "%q is not a runtime expression that can be kept", f.Keep[name])
-			}
-		}
-	}
-	return f, err
+	return out, document.Join(all...)
 }
 
 // undo reads how a record is taken away: an operation, or one with the values of
@@ -200,18 +202,33 @@ func (c *Config) givers() map[string]bool {
 	return out
 }
 
+// Often is how often a fixture is made: as often as it says, and as whatever it needs.
+func (c *Config) Often(f Fixture) string {
+	order := []string{"run", "operation", "case"}
+	often := max(slices.Index(order, f.Each), 0)
+	for _, o := range c.Fixtures {
+		if n := slices.Index(order, o.Each); n > often && o.Name != f.Name && c.dependsOn(f, o, map[string]bool{}) {
+			often = n
+		}
+	}
+	return order[often]
+}
+
 // Own are the fixtures that an operation needs for itself, each after those that
 // it needs: what is made anew each operation or case, and what a DELETE removes.
 func (c *Config) Own(operation string) []Fixture {
 	var out []Fixture
 	for _, f := range c.Needed([]string{operation}) {
 		removed := strings.HasPrefix(operation, "DELETE ") && slices.ContainsFunc(c.sources(operation, nil), func(name string) bool { _, keeps := f.Keep[name]; return keeps })
-		if f.Each != "run" || removed {
+		if c.Often(f) != "run" || removed {
 			out = append(out, f)
 		}
 	}
 	return out
 }
+
+// Has reports whether a fixture has not been forgotten.
+func (c *Config) Has(f Fixture) bool { return c.named(f.Name) }
 
 // Remover is the fixture that tells how records are removed that an operation
 // makes; false where none does.
@@ -246,31 +263,55 @@ func (c *Config) needs(f Fixture) []string {
 	return out
 }
 
-// Uses reports whether an operation itself takes a value of a fixture, in a parameter
-// or in its body.
-func (c *Config) Uses(operation string, f Fixture) bool {
-	names := append(c.sources(operation, nil), references(c.Operations[operation].Body)...)
-	return slices.ContainsFunc(names, func(name string) bool { _, keeps := f.Keep[name]; return keeps })
-}
-
 // Needed are the fixtures that the operations use: by a path parameter, by what
 // the file says of them, or by a header; and those that these need in turn.
 func (c *Config) Needed(operations []string) []Fixture {
+	return c.needed(operations, c.Everywhere(), true)
+}
+
+// Requires reports whether an operation needs a fixture for more than its credentials,
+// and cannot do with another record.
+func (c *Config) Requires(operation string, f Fixture) bool {
+	var texts []string
+	for _, h := range c.Headers {
+		texts = append(texts, h[1])
+	}
+	return slices.ContainsFunc(c.needed([]string{operation}, texts, false), func(o Fixture) bool { return o.Name == f.Name })
+}
+
+// Authorises reports whether the credential of one of some security schemes is made of
+// what a fixture keeps, for an operation that is sent with it.
+func (c *Config) Authorises(operation string, schemes []string, f Fixture) bool {
+	o := c.Operations[operation]
+	return !o.Anonymous && slices.ContainsFunc(schemes, func(scheme string) bool {
+		text, own := o.Credentials[scheme]
+		if !own {
+			text = c.Credentials[scheme]
+		}
+		return slices.ContainsFunc(references(text), func(name string) bool { _, keeps := f.Keep[name]; return keeps })
+	})
+}
+
+// needed are the fixtures that operations and some texts use.
+func (c *Config) needed(operations, everywhere []string, near bool) []Fixture {
 	wanted := map[string]bool{}
 	want := func(names []string) {
 		for _, n := range names {
 			wanted[n] = true
 		}
 	}
-	for _, text := range c.Everywhere() {
+	for _, text := range everywhere {
 		want(references(text))
 	}
 	for _, name := range operations {
 		o := c.Operations[name]
-		want(c.sources(name, nil))
+		want(c.sourcesOf(name, nil, near))
 		want(references(o.Body))
 		for _, r := range o.Rules {
 			want(references(r.Patch))
+			want(references(r.Holds))
+			want(references(r.Is))
+			want(r.Parameters.references())
 		}
 	}
 	var out []Fixture

@@ -17,20 +17,124 @@ import (
 // records of that POST do. References to such collections in bodies, as vessel_id to
 // /vessels, are filled from the records made there.
 func (c *Config) Imply(doc *oad.Document) {
+	c.seeCreations(doc)
 	c.implyRecords(doc)
+	c.implyReads(doc)
 	c.implyDoor(doc)
 	c.refer(doc)
 	c.arrange()
 }
 
-// implyRecords adds the fixtures of records that nothing makes.
-func (c *Config) implyRecords(doc *oad.Document) {
+// seeCreations notes which operations make records: a POST that documents a creation,
+// or below which the description has what its parameter names.
+func (c *Config) seeCreations(doc *oad.Document) {
+	c.creates = map[string]bool{}
+	below := map[string]bool{}
+	for _, o := range doc.Operations {
+		if names := parameters(o.Path); len(names) > 0 {
+			below[collection(o.Path, names[len(names)-1])] = true
+		}
+	}
+	for _, o := range doc.Operations {
+		c.creates[o.Name()] = o.Method == "POST" && (documents(o, "201") || below[bare(o.Path)])
+	}
+}
+
+func documents(o oad.Operation, status string) bool {
+	return slices.ContainsFunc(o.Responses, func(r oad.Response) bool { return r.Status == status })
+}
+
+// byAddress are the operations by method and bare path.
+func byAddress(doc *oad.Document) map[string]oad.Operation {
 	at := map[string]oad.Operation{}
 	for _, o := range doc.Operations {
 		if name := o.Method + " " + bare(o.Path); o.Skip == "" && at[name].Path == "" {
 			at[name] = o
 		}
 	}
+	return at
+}
+
+// implyReads adds fixtures that read what is there, for path parameters of collections
+// in which nothing makes a record: to be read, and not to be changed.
+func (c *Config) implyReads(doc *oad.Document) {
+	at := byAddress(doc)
+	for _, o := range doc.Operations {
+		for _, name := range parameters(o.Path) {
+			if s, ok := c.source(o.Name(), name, nil); ok && !s.near {
+				continue
+			}
+			of := collection(o.Path, name)
+			if s, _ := c.source(o.Name(), name, nil); s.near && level(singular(of)) != refersTo(name) && !slices.Contains(general, level(name)) {
+				continue // its name says that it is of the other one
+			}
+			list, reads := at["GET "+of]
+			if !reads || of == bare(o.Path) {
+				continue
+			}
+			f := Fixture{Send: list.Name(), Each: "run", Implied: true, Stays: true, Reads: true}
+			kept := c.newKept(singular(list.Path), name)
+			f.Name = c.newName(singular(list.Path))
+			f.Keep = map[string]string{kept: listedAt(doc, list, name)}
+			c.Fixtures = append(c.Fixtures, f)
+		}
+	}
+}
+
+// refresh adds rules to an operation by which fields have new values each time.
+func (c *Config) refresh(operation string, rules []Rule) {
+	said := c.Operations[operation]
+	for _, r := range rules {
+		if !slices.ContainsFunc(said.Rules, func(o Rule) bool { return o.Unique == r.Unique }) {
+			said.Rules = append(slices.Clone(said.Rules), r)
+		}
+	}
+	c.Operations[operation] = said
+}
+
+// Forget takes out fixtures that nobody wrote and that could not be made. What they
+// were to make is read instead, where the description shows how: the fixtures that are
+// added for it come back.
+func (c *Config) Forget(doc *oad.Document, failed []Fixture) []Fixture {
+	before := len(c.Fixtures)
+	c.Fixtures = slices.DeleteFunc(slices.Clone(c.Fixtures), func(f Fixture) bool {
+		return f.Implied && slices.ContainsFunc(failed, func(o Fixture) bool { return o.Name == f.Name })
+	})
+	left := len(c.Fixtures)
+	if left == before {
+		return nil
+	}
+	c.implyReads(doc)
+	var added []Fixture
+	for _, f := range c.Fixtures[left:] {
+		if !slices.ContainsFunc(failed, func(o Fixture) bool { return o.Send == f.Send }) {
+			added = append(added, f)
+		}
+	}
+	c.Fixtures = append(c.Fixtures[:left:left], added...)
+	return added
+}
+
+// newName is a name that no fixture has yet, and newKept one that no value is kept as.
+func (c *Config) newName(like string) string {
+	name := like
+	for n := 2; c.named(name); n++ {
+		name = fmt.Sprintf("%s %d", like, n)
+	}
+	return name
+}
+
+func (c *Config) newKept(record, key string) string {
+	kept := keptName(record, key)
+	for c.keeps(kept) || c.set(kept) {
+		kept += "_made"
+	}
+	return kept
+}
+
+// implyRecords adds the fixtures of records that nothing makes.
+func (c *Config) implyRecords(doc *oad.Document) {
+	at := byAddress(doc)
 	for _, o := range doc.Operations {
 		for _, name := range parameters(o.Path) {
 			if s, ok := c.source(o.Name(), name, nil); ok && (s.made || s.text != nil) {
@@ -38,6 +142,7 @@ func (c *Config) implyRecords(doc *oad.Document) {
 			}
 			if f, ok := c.implied(doc, at, o.Path, name); ok {
 				c.Fixtures = append(c.Fixtures, f)
+				c.refresh(f.Send, f.Rules) // so that no record of the tried requests is in its way
 			}
 		}
 	}
@@ -60,7 +165,7 @@ func (c *Config) Makes(operations []string) []string {
 func (c *Config) Stay(operations []oad.Operation) []string {
 	var out []string
 	for _, o := range operations {
-		if o.Method != "POST" || !slices.ContainsFunc(o.Responses, func(r oad.Response) bool { return r.Status == "201" }) {
+		if o.Method != "POST" || !documents(o, "201") {
 			continue
 		}
 		if f, made := c.Maker(o.Name()); made && (f.Stays || f.Undo != "") {
@@ -89,7 +194,7 @@ func (c *Config) implyDoor(doc *oad.Document) {
 		i = len(c.Fixtures) - 1
 	}
 	c.Fixtures[i].Keep = maps.Clone(c.Fixtures[i].Keep)
-	c.Fixtures[i].Keep[tokenMade], c.Fixtures[i].Door = expression, true
+	c.Fixtures[i].Keep[tokenMade] = expression
 	for _, s := range doc.Schemes() {
 		if s.Kind == "bearer" {
 			if c.Credentials == nil {
@@ -101,32 +206,79 @@ func (c *Config) implyDoor(doc *oad.Document) {
 }
 
 // implied is the fixture that makes a record for a path parameter; false where the
-// description does not show how. at are the operations by method and bare path.
+// description does not show how. at are the operations by method and bare path. Several
+// parameters that follow one another name one record: /tags/{type}/{value}.
 func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, parameter string) (Fixture, bool) {
 	of := collection(path, parameter)
-	create, makes := at["POST "+of]
-	remove, removes := at["DELETE "+of+"/{}"]
-	if !makes {
+	root := of
+	for at["POST "+root].Path == "" && strings.HasSuffix(root, "/{}") {
+		root = strings.TrimSuffix(root, "/{}")
+	}
+	create := at["POST "+root]
+	if create.Path == "" {
 		return Fixture{}, false
 	}
-	f := Fixture{Name: singular(create.Path), Send: create.Name(), Each: "run", Implied: true}
-	key := parameter
-	if removes { // else it stays, as the other records of that POST do
-		names := parameters(remove.Path)
-		key, f.Undo = names[len(names)-1], remove.Name()
+	var remove oad.Operation
+	for below := root + "/{}"; remove.Path == "" && strings.Count(below, "{}") <= strings.Count(root, "{}")+maxNames; below += "/{}" {
+		remove = at["DELETE "+below]
 	}
-	for n := 2; c.named(f.Name); n++ {
-		f.Name = fmt.Sprintf("%s %d", singular(create.Path), n)
+	if of != root && strings.Count(bare(remove.Path), "{}") <= strings.Count(of, "{}") {
+		return Fixture{}, false // it is not one of the names of the record
 	}
-	kept := keptName(singular(create.Path), key)
-	for c.keeps(kept) || c.set(kept) {
-		kept += "_made"
+	keys := []string{parameter}
+	if remove.Path != "" {
+		keys = parameters(remove.Path)[len(parameters(create.Path)):]
 	}
-	f.Keep = map[string]string{kept: keptAt(doc, create, key)}
-	if removes {
-		f.UndoParameters = Parameters{"path": {key: "${" + kept + "}"}}
+	record := singular(create.Path)
+	f := Fixture{Name: c.newName(record), Send: create.Name(), Each: "run", Implied: true, Keep: map[string]string{}}
+	if remove.Path != "" { // else it stays, as the other records of that POST do
+		f.Undo, f.UndoParameters = remove.Name(), Parameters{"path": {}}
+	}
+	for i, key := range keys {
+		kept := c.newKept(record, key)
+		if len(keys) > 1 { // then they stand in for parameters of their names
+			if kept = key; c.keeps(key) {
+				kept = f.ownName(key)
+			}
+		}
+		f.Keep[kept] = keptAt(doc, create, key)
+		if field, natural := naturalKey(doc, create, key); natural && !locates(create) {
+			if i == len(keys)-1 { // those before it may refer to other records
+				f.Rules = append(f.Rules, Rule{Unique: field, Fresh: true})
+			}
+			if f.Keep[kept] == atLocation {
+				f.Keep[kept] = "$request.body#" + field
+			}
+		}
+		if remove.Path != "" {
+			f.UndoParameters["path"][key] = "${" + kept + "}"
+		}
 	}
 	return f, true
+}
+
+// maxNames is how many path parameters name one record at most.
+const maxNames = 3
+
+// naturalKey is the field of a new record's body that the record is known by, where
+// whoever makes it chooses: one of the parameter's name, or a name where the parameter
+// is no number.
+func naturalKey(doc *oad.Document, create oad.Operation, parameter string) (string, bool) {
+	if create.Body == nil {
+		return "", false
+	}
+	properties := propertiesOf(doc, create)
+	candidates := []string{parameter}
+	if l := level(parameter); !strings.HasSuffix(l, "id") && !strings.HasSuffix(l, "no") && l != "number" {
+		candidates = append(candidates, "name", "key", "slug", "code", "value")
+	}
+	for _, name := range candidates {
+		property, is := properties[name].(map[string]any)
+		if is && property["type"] == "string" && property["enum"] == nil && property["const"] == nil && property["readOnly"] != true {
+			return instance.Join("", name), true
+		}
+	}
+	return "", false
 }
 
 // general are names of parameters that do not say of what they are.
@@ -139,6 +291,11 @@ func keptName(record, key string) string {
 	if slices.Contains(general, level(key)) {
 		name = record + "_" + key
 	}
+	return identifier(name)
+}
+
+// identifier is a name that ${NAME} can have.
+func identifier(name string) string {
 	return strings.Trim(strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
 			return r
@@ -296,6 +453,19 @@ func stemOf(name string) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// refersTo is what a path parameter's name says that it is of: feature for featureName
+// and for feature_id, project for project.
+func refersTo(parameter string) string {
+	if stem, ok := stemOf(parameter); ok {
+		return stem
+	}
+	l := level(parameter)
+	if stem, ok := strings.CutSuffix(l, "name"); ok && stem != "" {
+		return stem
+	}
+	return l
 }
 
 // level is a name without case and what parts its words.

@@ -2,6 +2,7 @@ package config
 
 import (
 	"encoding/json"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -16,16 +17,17 @@ type reader struct{ tree *document.File }
 
 // known refuses members that mean nothing.
 func (r reader) known(at string, object map[string]any, names ...string) error {
+	var all []error
 	for _, name := range r.tree.Names(at) {
 		if _, has := object[name]; has && !slices.Contains(names, name) {
 			hint := "known here: " + strings.Join(names, ", ")
 			if near, ok := suggest.Name(name, names); ok {
 				hint = "did you mean " + near + "?"
 			}
-			return r.tree.Fail(instance.Join(at, name), hint, "unknown key %q", name)
+			all = append(all, r.tree.Fail(instance.Join(at, name), hint, "unknown key %q", name))
 		}
 	}
-	return nil
+	return document.Join(all...)
 }
 
 func (r reader) text(at string, v any) (string, error) {
@@ -34,6 +36,17 @@ func (r reader) text(at string, v any) (string, error) {
 		return "", r.tree.Fail(at, "write it as text", "%s is %s; expected text", instance.Last(at), article(v))
 	}
 	return s, nil
+}
+
+// texts reads a list of them.
+func (r reader) texts(at string, v any) ([]string, error) {
+	list, err := r.list(at, v)
+	out, all := []string{}, []error{err}
+	for i, e := range list {
+		text, err := r.text(fmt.Sprintf("%s/%d", at, i), e)
+		out, all = append(out, text), append(all, err)
+	}
+	return out, document.Join(all...)
 }
 
 func (r reader) object(at string, v any) (map[string]any, error) {

@@ -54,10 +54,15 @@ func (p Parameters) references() []string {
 
 // source is where the value of a path parameter comes from.
 type source struct {
-	text any    // what the file says for the operation; nil: nothing
-	kept string // the name of the value that a fixture keeps
-	made bool   // by a request that makes a record
+	text  any    // what the file says; nil: nothing
+	kept  string // the name of the value that a fixture keeps
+	named bool   // the file says it for this very operation
+	made  bool   // by a request that makes a record
+	near  bool   // of a collection of the same name at another address
 }
+
+// own reports whether the record may be changed for it.
+func (s source) own() bool { return s.named || s.made }
 
 // bare is a path in which all parameters look alike: {}.
 func bare(path string) string {
@@ -93,33 +98,84 @@ func (f Fixture) makes() (string, bool) {
 }
 
 // source tells where the value of a path parameter of an operation comes from: what
-// the file says for it, else a fixture of the collection that the parameter is of:
-// the value that it keeps under that name, or the only one that it keeps.
+// the file says for it there; a fixture that makes records of the collection that the
+// parameter is of, by the value that it keeps under that name, or the only one that it
+// keeps; what the file says for all of the name; a fixture that reads the collection.
 func (c *Config) source(operation, parameter string, own Parameters) (source, bool) {
 	for _, p := range []Parameters{own, c.Operations[operation].Parameters} {
 		if v, has := p["path"][parameter]; has {
-			return source{text: v}, true
+			return source{text: v, named: true}, true
 		}
 	}
 	_, path, _ := strings.Cut(operation, " ")
 	of := collection(path, parameter)
-	var near source
+	var read, near source
 	for _, f := range c.Fixtures {
 		at, made := f.makes()
-		if _, keeps := f.Keep[parameter]; keeps && at != of && last(at) == last(of) {
-			near.kept = parameter // probably the same records at another address; not enough to change them
-		}
-		if at != of {
+		_, keeps := f.Keep[parameter]
+		kept := parameter
+		own := f.ownName(parameter)
+		_, keepsOwn := f.Keep[own]
+		switch key := c.Key(f); {
+		case (keeps || keepsOwn) && strings.HasPrefix(of, at) && strings.Trim(of[len(at):], "/{}") == "": // one of several that name a record
+			if !keeps {
+				kept = own
+			}
+		case at != of:
+			if !keeps {
+				kept = key
+			}
+			same := last(at) == last(of) || level(singular(at)) == refersTo(parameter)
+			if kept != "" && same && (near.kept == "" || keeps) {
+				near = source{kept: kept, near: true} // probably the same records at another address; not enough to change them
+			}
+			continue
+		case key != "": // the one value that its record is known by
+			kept = key
+		default:
 			continue
 		}
-		if _, keeps := f.Keep[parameter]; keeps {
-			return source{kept: parameter, made: made}, true
+		if made {
+			return source{kept: kept, made: true}, true
 		}
-		if key := c.Key(f); key != "" && made { // the one value that its record is known by
-			return source{kept: key, made: true}, true
+		if read.kept == "" {
+			read.kept = kept
 		}
 	}
+	if v, has := c.Parameters["path"][parameter]; has {
+		return source{text: v, made: c.allMade(v)}, true
+	}
+	if read.kept != "" {
+		return read, true
+	}
 	return near, near.kept != ""
+}
+
+// Addressed reports whether there is a value for each path parameter of an operation
+// that something is said of, given what is kept.
+func (c *Config) Addressed(operation string, values map[string]any) bool {
+	given := c.Given(operation, nil, values)["path"]
+	return !slices.ContainsFunc(parameters(operation), func(name string) bool { return given[name] == nil })
+}
+
+// ownName is what a value of a record is kept as where another record has one of the name.
+func (f Fixture) ownName(parameter string) string {
+	_, path, _ := strings.Cut(f.Send, " ")
+	return identifier(singular(path) + "_" + parameter)
+}
+
+// allMade reports whether a value is made of nothing but what fixtures keep of records
+// that they make.
+func (c *Config) allMade(v any) bool {
+	names := references(v)
+	return len(names) > 0 && !slices.ContainsFunc(names, func(name string) bool {
+		by := c.keeper([]string{name})
+		if by == nil {
+			return true
+		}
+		_, made := by.makes()
+		return !made
+	})
 }
 
 // last is the last segment of a path.
@@ -147,10 +203,22 @@ func anyOf(keep map[string]string) map[string]any {
 // sources lists the names of kept values, and of variables, that an operation's
 // parameters take.
 func (c *Config) sources(operation string, own Parameters) []string {
+	return c.sourcesOf(operation, own, true)
+}
+
+// sourcesOf leaves out, without near, those that are probably of the same records.
+func (c *Config) sourcesOf(operation string, own Parameters, near bool) []string {
 	out := append(own.references(), c.Operations[operation].Parameters.references()...)
+	for _, in := range places[1:] {
+		out = append(out, references(any(c.Parameters[in]))...)
+	}
 	for _, name := range parameters(operation) {
-		if s, ok := c.source(operation, name, own); ok && s.kept != "" {
+		if s, ok := c.source(operation, name, own); s.near && !near {
+			continue
+		} else if ok && s.kept != "" {
 			out = append(out, s.kept)
+		} else if ok {
+			out = append(out, references(s.text)...)
 		}
 	}
 	return out
@@ -167,7 +235,7 @@ func (c *Config) Given(operation string, own Parameters, values map[string]any) 
 		}
 		out[in][name] = v
 	}
-	for _, p := range []Parameters{c.Operations[operation].Parameters, own} {
+	for _, p := range []Parameters{c.Parameters, c.Operations[operation].Parameters, own} {
 		for in, named := range p {
 			for name, v := range named {
 				if text, is := v.(string); is && !c.Resolves(text, values) {
@@ -267,22 +335,72 @@ func (c *Config) slots(operation string, own Parameters) Slots {
 }
 
 // Foreign tells why an operation may change or remove what Obiter did not make; ""
-// where it does not, or is allowed to.
+// where it does not, or is allowed to. What lies within a record of Obiter's own is its
+// own, and so is a record that it made in one of somebody else's. A POST is taken for a
+// creation, but for one to a record that is known to be there and not known to be such.
 func (c *Config) Foreign(operation string) string {
 	method, path, _ := strings.Cut(operation, " ")
-	if !slices.Contains([]string{"PUT", "PATCH", "DELETE"}, method) || c.Operations[operation].Allow {
+	if !slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE"}, method) || c.Operations[operation].Allow {
 		return ""
 	}
 	allow := fmt.Sprintf("operations: { %s: { allow: true } } in obiter.yaml", operation)
 	names := parameters(operation)
 	if len(names) == 0 {
+		if method == "POST" {
+			return ""
+		}
 		return "it changes what is there for everyone; if it may: " + allow
 	}
-	for _, name := range names {
-		if s, ok := c.source(operation, name, nil); !ok || s.text == nil && !s.made {
-			at := strings.ReplaceAll(collection(path, name), "{}", "{…}")
-			return fmt.Sprintf("a %s is sent only to records that Obiter made, and no fixture makes {%s} by POST %s; or name one (path:), or allow it: %s", method, name, at, allow)
+	name, s := c.firstForeign(operation, names)
+	if name == "" || method == "POST" && (s.kept == "" && s.text == nil || c.creates[operation]) {
+		return ""
+	}
+	at := strings.ReplaceAll(collection(path, name), "{}", "{…}")
+	if method == "POST" {
+		return fmt.Sprintf("it may change a record that Obiter did not make, for no fixture makes {%s} by POST %s; name one that may be changed (path:), or allow it: %s", name, at, allow)
+	}
+	return fmt.Sprintf("a %s is sent only to records that Obiter made, and no fixture makes {%s} by POST %s; or name one (path:), or allow it: %s", method, name, at, allow)
+}
+
+// firstForeign is the first path parameter because of which an address may be of
+// something that Obiter did not make, and where its value comes from; "" where none is.
+func (c *Config) firstForeign(operation string, names []string) (string, source) {
+	sources := make([]source, len(names))
+	made := -1 // the last one that is of a record of its own
+	for i, name := range names {
+		sources[i], _ = c.source(operation, name, nil)
+		if sources[i].made && c.madeWithin(operation, names[:i], sources[i]) {
+			made = i
 		}
 	}
-	return ""
+	last := len(names) - 1
+	removes := strings.HasPrefix(operation, "DELETE ")
+	for i, s := range sources {
+		within := i < made || made >= 0 && i > made && !(removes && i == last)
+		if !s.own() && !within {
+			return names[i], s
+		}
+	}
+	return "", source{}
+}
+
+// madeWithin reports whether the record that a value is of was made at the address that
+// the parameters before it name here.
+func (c *Config) madeWithin(operation string, before []string, s source) bool {
+	by := c.keeper([]string{s.kept})
+	if s.kept == "" || by == nil {
+		return len(before) == 0 || s.kept == "" && s.made
+	}
+	there := parameters(by.Send)
+	if len(there) < len(before) {
+		return false
+	}
+	for i, name := range before {
+		here, ok := c.source(operation, name, nil)
+		other, known := c.source(by.Send, there[i], by.Parameters)
+		if !ok || !known || here.kept != other.kept || fmt.Sprint(here.text) != fmt.Sprint(other.text) {
+			return false
+		}
+	}
+	return true
 }

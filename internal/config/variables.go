@@ -5,11 +5,44 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strings"
 
+	"obiter/internal/document"
 	"obiter/internal/instance"
 )
 
 var reference = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// fresh is the name of a value that is a new one each time; inBody is where it may stand.
+const fresh = "fresh"
+
+var inBody = regexp.MustCompile(`^/(?:fixtures|operations)/[^/]+/body/`)
+
+// anyFresh stands for a part of a text that is a new one each time, where a text is
+// needed before there is a request.
+const anyFresh = "k7q2m9x4"
+
+// Renewed is the text that ${fresh} is part of, with a part in its place.
+func Renewed(text, part string) string { return strings.ReplaceAll(text, "${"+fresh+"}", part) }
+
+// renewing takes the fields whose value is ${fresh} out of a body, and gives the rules
+// that make new values there and in texts that it is part of.
+func renewing(body any) (any, []Rule) {
+	var out []Rule
+	instance.Walk(body, func(at string, v any) bool {
+		text, is := v.(string)
+		switch {
+		case !is || !strings.Contains(text, "${"+fresh+"}"):
+		case text == "${"+fresh+"}":
+			body, _ = instance.Remove(body, at)
+			out = append(out, Rule{Unique: at, Fresh: true})
+		default:
+			out = append(out, Rule{Unique: at, Fresh: true, Around: text})
+		}
+		return true
+	})
+	return body, out
+}
 
 // references lists the names that texts in a value refer to.
 func references(v any) []string {
@@ -17,7 +50,9 @@ func references(v any) []string {
 	instance.Walk(v, func(_ string, inner any) bool {
 		if s, ok := inner.(string); ok {
 			for _, m := range reference.FindAllStringSubmatch(s, -1) {
-				out = append(out, m[1])
+				if m[1] != fresh {
+					out = append(out, m[1])
+				}
 			}
 		}
 		return true
@@ -44,17 +79,23 @@ func (c *Config) references(r reader, top map[string]any) error {
 			kept[name] = true
 		}
 	}
-	var failed error
+	var all []error
 	instance.Walk(any(top), func(at string, v any) bool {
 		s, _ := v.(string)
 		for _, m := range reference.FindAllStringSubmatch(s, -1) {
-			if _, set := c.env(m[1]); !set && !kept[m[1]] && failed == nil {
-				failed = r.tree.Fail(at, "set it: export "+m[1]+"=…, or keep it from a fixture", "${%s} is neither kept by a fixture nor set in the environment", m[1])
+			switch _, set := c.env(m[1]); {
+			case m[1] == fresh && !inBody.MatchString(at):
+				all = append(all, r.tree.Fail(at, "write it into the body of a fixture or an operation", "${fresh} is a new value for a field of a body"))
+			case set, m[1] == fresh:
+			case at == "/at":
+				all = append(all, r.tree.Fail(at, "set it: export "+m[1]+"=…", "${%s} is not set in the environment", m[1]))
+			case !kept[m[1]]:
+				all = append(all, r.tree.Fail(at, "set it: export "+m[1]+"=…, or keep it from a fixture", "${%s} is neither kept by a fixture nor set in the environment", m[1]))
 			}
 		}
-		return failed == nil
+		return true
 	})
-	return failed
+	return document.Join(all...)
 }
 
 // Resolved is a value without the members whose texts refer to a value that is
@@ -85,6 +126,19 @@ func (c *Config) resolves(name string, values map[string]any) bool {
 	_, given := values[name]
 	_, set := c.env(name)
 	return given || set
+}
+
+// Known are the values of the names that a text refers to, as far as there are any.
+func (c *Config) Known(text string, values map[string]any) map[string]any {
+	out := map[string]any{}
+	for _, name := range references(text) {
+		if v, kept := values[name]; kept {
+			out[name] = v
+		} else if v, set := c.env(name); set {
+			out[name] = v
+		}
+	}
+	return out
 }
 
 // Expand is a value with each ${NAME} in its texts replaced. A text that is
@@ -118,6 +172,9 @@ func (c *Config) Expand(v any, values map[string]any) any {
 func (c *Config) ExpandText(s string, values map[string]any) string {
 	return reference.ReplaceAllStringFunc(s, func(ref string) string {
 		name := ref[2 : len(ref)-1]
+		if name == fresh {
+			return anyFresh
+		}
 		if v, ok := values[name]; ok {
 			if text, is := v.(string); is {
 				return text
@@ -135,8 +192,10 @@ func (c *Config) Everywhere() []string {
 	for _, h := range c.Headers {
 		out = append(out, h[1])
 	}
-	for _, name := range slices.Sorted(maps.Keys(c.Credentials)) {
-		out = append(out, c.Credentials[name])
+	for _, credentials := range []map[string]string{c.Credentials, c.Lesser} {
+		for _, name := range slices.Sorted(maps.Keys(credentials)) {
+			out = append(out, credentials[name])
+		}
 	}
 	for _, operation := range slices.Sorted(maps.Keys(c.Operations)) {
 		own := c.Operations[operation].Credentials
@@ -152,7 +211,10 @@ func (c *Config) Everywhere() []string {
 // are made of them.
 func (c *Config) Secrets(values map[string]any) map[string]string {
 	out := map[string]string{}
-	for _, ref := range references(c.tree.Value) {
+	said, _ := c.tree.Value.(map[string]any)
+	said = maps.Clone(said)
+	delete(said, "at") // an address is told
+	for _, ref := range references(said) {
 		if v, set := c.env(ref); set {
 			if _, kept := values[ref]; !kept {
 				out[ref] = v

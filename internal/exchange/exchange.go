@@ -53,6 +53,7 @@ const (
 	Reference     Class = "reference" // names something that is not there
 	Duplicate     Class = "duplicate" // a value that must be unique is taken
 	Unauthorized  Class = "credentials"
+	Forbidden     Class = "forbidden" // valid credentials that lack the right
 	Malformed     Class = "malformed-credentials"
 
 	Parameter     Class = "parameter"
@@ -96,6 +97,8 @@ func (c Class) Statuses() []int {
 		return []int{http.StatusConflict, http.StatusBadRequest, http.StatusUnprocessableEntity}
 	case Unauthorized:
 		return []int{http.StatusUnauthorized}
+	case Forbidden: // 404 hides what is there (RFC 9110, section 15.5.4)
+		return []int{http.StatusForbidden, http.StatusNotFound}
 	case Malformed: // invalid_request (RFC 6750, section 3.1)
 		return []int{http.StatusUnauthorized, http.StatusBadRequest}
 	case TooLarge:
@@ -177,12 +180,18 @@ type Credential struct {
 	Kind   string `json:"kind"`           // basic, bearer or apiKey
 	In     string `json:"in"`             // header, query or cookie
 	Name   string `json:"name"`           // of the header, parameter or cookie
-	Flaw   string `json:"flaw,omitempty"` // missing, malformed or wrong
+	Flaw   string `json:"flaw,omitempty"` // missing, malformed, wrong, or lesser: valid, and without the right
 	For    string `json:"for,omitempty"`  // the operation that has a value of its own; empty: the common one
 }
 
+// Lesser is the flaw of credentials that are valid and lack the right.
+const Lesser = "lesser"
+
 // Key is what a sender knows the credential's value by.
 func (c Credential) Key() string {
+	if c.Flaw == Lesser {
+		return c.Scheme + " of " + Lesser
+	}
 	if c.For == "" {
 		return c.Scheme
 	}

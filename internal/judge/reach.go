@@ -167,20 +167,53 @@ func (l *look) isTaken() bool {
 }
 
 // Taken is the field of a valid request of which the answer says that another record
-// has its value; false where it says nothing of the kind.
-func Taken(c exchange.Case, a exchange.Answer) (pointer string, is bool) {
-	if a.Err != "" || a.Status != http.StatusBadRequest && a.Status != http.StatusConflict && a.Status != http.StatusUnprocessableEntity {
+// has its value; false where it says nothing of the kind. Where it names no field, it is
+// the one whose value it quotes, or whose name it mentions, or that records are usually
+// known by. Fields that are known have new values already.
+func Taken(c exchange.Case, a exchange.Answer, known ...string) (pointer string, is bool) {
+	if a.Err != "" || a.Status < http.StatusBadRequest {
 		return "", false
+	}
+	usable := func(at string) bool {
+		v, there := instance.Get(c.Body, at)
+		kind := instance.Type(v)
+		return there && (kind == "string" || kind == "integer") && !slices.Contains(known, at)
 	}
 	l := lookAt(c, a)
 	for _, n := range l.reading(Context{}).Fields {
-		v, there := instance.Get(c.Body, n.Name.Path())
-		if kind := instance.Type(v); there && taken.MatchString(n.Message) && (kind == "string" || kind == "integer") {
-			return n.Name.Path(), true
+		if at := n.Name.Path(); taken.MatchString(n.Message) && usable(at) {
+			return at, true
 		}
 	}
-	return "", false
+	why := reasons(c, a, l.doc)
+	if !taken.MatchString(why) && a.Status != http.StatusConflict {
+		return "", false
+	}
+	object, _ := c.Body.(map[string]any)
+	said := words.FindAllString(why, -1)
+	best, rank := "", 0
+	for _, name := range instance.Names(object) {
+		at := instance.Join("", name)
+		if text, is := object[name].(string); usable(at) {
+			r := 0
+			switch {
+			case is && len(text) > 2 && strings.Contains(why, text):
+				r = 3
+			case slices.ContainsFunc(said, func(w string) bool { return strings.EqualFold(w, name) }):
+				r = 2
+			case is && slices.Contains(knownBy, strings.ToLower(name)):
+				r = 1
+			}
+			if r > rank {
+				best, rank = at, r
+			}
+		}
+	}
+	return best, rank > 0
 }
+
+// knownBy are names of fields that no two records share.
+var knownBy = []string{"name", "key", "slug", "code", "reference", "email", "username", "login", "title", "number", "value", "label"}
 
 // busy reports whether no answer came because the service was asked too much, or
 // is not available to anyone, and still was so after the wait it requested.

@@ -68,8 +68,9 @@ type Example struct {
 
 // Response is a documented answer.
 type Response struct {
-	Status string // "201", "4XX" or "default"
-	Media  []Media
+	Status  string // "201", "4XX" or "default"
+	Media   []Media
+	Locates bool // the header Location is described
 }
 
 // methods are the members of a path item that are operations (OpenAPI 3.2.0,
@@ -364,6 +365,10 @@ func (d *Document) responses(at document.Location, v any) []Response {
 		if loc, v, err := d.Resolve(at.Under("responses", status)); err == nil {
 			if inner, ok := v.(map[string]any); ok {
 				r.Media = d.media(loc, inner["content"])
+				headers, _ := inner["headers"].(map[string]any)
+				for name := range headers {
+					r.Locates = r.Locates || strings.EqualFold(name, "Location")
+				}
 			}
 		}
 		out = append(out, r)

@@ -3,17 +3,21 @@ package plan
 import (
 	"bytes"
 	"errors"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"obiter/internal/business"
 	"obiter/internal/config"
+	"obiter/internal/document"
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/rule"
 	"obiter/internal/sample"
+	"obiter/internal/schema"
+	"obiter/internal/suggest"
 )
 
 // bound is what no schema says of an operation, ready to be used.
@@ -46,19 +50,26 @@ func (p *Plan) bind(op *Operation) error {
 	if b.space, err = business.New(parts, p.maker, p.opt.Now); err != nil {
 		return err
 	}
+	var all []error
 	for _, r := range rules {
 		if r.Holds == "" {
 			b.rest = append(b.rest, r)
 			continue
 		}
-		compiled, err := b.space.Compile(r.Holds, r.Blames)
+		compiled, err := b.space.Compile(r.Holds, r.Blames, r.Kept)
 		var wrong *business.ExpressionError
 		if errors.As(err, &wrong) {
-			return placed(r, business.Unfit(r.Holds, wrong))
+			all = append(all, placed(r, business.Unfit(r.Holds, wrong)))
+			continue
 		} else if err != nil {
 			return err
 		}
-		b.holds, b.from[compiled] = append(b.holds, compiled), r
+		if compiled.Decided() {
+			b.holds, b.from[compiled] = append(b.holds, compiled), r
+		}
+	}
+	if err := document.Join(all...); err != nil {
+		return err
 	}
 	instance.Walk(p.opt.Bodies[op.Name()], func(at string, v any) bool {
 		if at != "" && instance.Type(v) != "object" {
@@ -66,8 +77,12 @@ func (p *Plan) bind(op *Operation) error {
 		}
 		return true
 	})
+	if part := op.part("body"); part != nil {
+		b.require(part)
+	}
 	op.bound = b
-	return p.keepRules(op)
+	p.keepRules(op)
+	return nil
 }
 
 // rulesOf are the rules of the configuration, then those of the description.
@@ -84,12 +99,20 @@ func (p *Plan) rulesOf(op *Operation) ([]config.Rule, error) {
 	return rules, nil
 }
 
-// keepRules puts the controls right that break a rule. Of the fullest one that
-// has to be possible.
-func (p *Plan) keepRules(op *Operation) error {
+// keepRules puts the controls right that break a rule. A rule that no valid request
+// is found for costs that rule alone.
+func (p *Plan) keepRules(op *Operation) {
 	b := op.bound
+	for {
+		if _, ok := b.space.Mend(b.holds, op.values(fullest), b.fixed...); ok {
+			break
+		}
+		i, e := b.impossible(op.values(fullest))
+		p.warn(b.from[b.holds[i]], e)
+		b.holds = slices.Delete(b.holds, i, i+1)
+	}
 	if len(b.holds) == 0 {
-		return nil
+		return
 	}
 	var shapes []string
 	for _, part := range op.Parts {
@@ -101,9 +124,6 @@ func (p *Plan) keepRules(op *Operation) error {
 	}
 	for _, shape := range shapes {
 		values, ok := b.space.Mend(b.holds, op.values(shape), b.fixed...)
-		if !ok && shape == fullest {
-			return b.impossible(op.values(shape))
-		}
 		for _, part := range op.Parts {
 			i := slices.IndexFunc(part.Controls, func(c sample.Control) bool { return c.Shape == shape })
 			switch {
@@ -118,22 +138,36 @@ func (p *Plan) keepRules(op *Operation) error {
 			}
 		}
 	}
-	return nil
 }
 
 // impossible tells which rule no valid request was found for, alone or together with
-// the others.
-func (b *bound) impossible(values map[string]any) error {
+// those before it.
+func (b *bound) impossible(values map[string]any) (int, *business.RuleError) {
 	for i, r := range b.holds {
-		from := b.from[r]
 		if _, ok := b.space.Mend([]*business.Rule{r}, values, b.fixed...); !ok {
-			return placed(from, business.Unsatisfiable(r.Text))
+			return i, business.Unsatisfiable(r.Text)
 		}
 		if _, ok := b.space.Mend(b.holds[:i+1], values, b.fixed...); !ok {
-			return placed(from, business.Contradictory(r.Text))
+			return i, business.Contradictory(r.Text)
 		}
 	}
-	return errors.New("its rules cannot all hold")
+	last := len(b.holds) - 1
+	return last, business.Contradictory(b.holds[last].Text)
+}
+
+// warn tells that a rule is left out, when rules are checked.
+func (p *Plan) warn(r config.Rule, e *business.RuleError) {
+	if !p.checking {
+		return
+	}
+	var at *document.Error
+	if err := placed(r, e); !errors.As(err, &at) {
+		at = &document.Error{Problem: err.Error(), Hint: e.Hint}
+	}
+	at.Problem += "; the rule is left out"
+	if !slices.ContainsFunc(p.Warnings, func(o *document.Error) bool { return *o == *at }) {
+		p.Warnings = append(p.Warnings, at)
+	}
 }
 
 // placed is an error of a rule with its place.
@@ -151,22 +185,53 @@ func (p *Plan) check(op *Operation) error {
 	values := op.values(fullest)
 	for _, r := range b.holds {
 		if found, tried := b.space.Break(r, b.holds, values); len(found) == 0 {
-			return placed(b.from[r], business.Unbreakable(r.Text, tried))
+			p.warn(b.from[r], business.Unbreakable(r.Text, tried))
+		}
+	}
+	var all []error
+	for _, r := range slices.Concat(slices.Collect(maps.Values(b.from)), b.rest) {
+		for _, at := range r.Blames {
+			if near, is := op.blamable(at); !is {
+				all = append(all, placed(r, business.NoPlace(op.Name(), at, near)))
+			}
+		}
+		if in, name := op.undescribedParameter(r); name != "" {
+			all = append(all, placed(r, business.NoParameter(op.Name(), in, name)))
 		}
 	}
 	for _, r := range b.rest {
 		k := kindOf(r)
 		at := k.field(r)
 		if _, there := instance.Get(values["body"], at); at != "" && !there {
-			return placed(r, business.NoField(k.member, op.Name(), at))
-		}
-		if k.check != nil {
+			all = append(all, placed(r, business.NoField(k.member, op.Name(), at)))
+		} else if k.check != nil {
 			if e := k.check(r, values["body"]); e != nil {
-				return placed(r, e)
+				all = append(all, placed(r, e))
 			}
 		}
 	}
-	return nil
+	return document.Join(all...)
+}
+
+// blamable reports whether a request can have a field: whether a schema says anything
+// of it, whatever index a * in its pointer stands for. Where not, near is one like it.
+func (op *Operation) blamable(at string) (near string, is bool) {
+	at = strings.ReplaceAll(at+"/", "/*/", "/0/")
+	at = strings.TrimSuffix(at, "/")
+	var names []string
+	for _, part := range op.Parts {
+		for _, c := range part.Controls {
+			list, _, there := schema.At([]schema.Schema{part.Schema}, c.Value, at)
+			if there || len(list) > 0 {
+				return "", true
+			}
+			for _, f := range part.fields(c) {
+				names = append(names, f.Pointer)
+			}
+		}
+	}
+	near, _ = suggest.Name(at, names)
+	return near, false
 }
 
 // alsoBroken are the fields of rules that values break, beyond those of the flaws,
@@ -196,6 +261,11 @@ func (e *emitter) admit(part *Part, p flaw.Planted) (value any, mayBlame []strin
 	}
 	values := e.op.values(fullest)
 	values[part.In] = p.Value
+	for _, r := range b.rest {
+		if k := kindOf(r); p.Edge != nil && k.edge != nil && part.In == "body" && !k.edge(r, p) {
+			return nil, nil, BreaksRule
+		}
+	}
 	if p.Edge == nil {
 		for _, r := range b.rest {
 			if k := kindOf(r); k.admit != nil && part.In == "body" {

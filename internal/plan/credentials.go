@@ -47,6 +47,13 @@ func (p *Plan) authorise(op *Operation) error {
 	return nil
 }
 
+// lacking reports whether all credentials of the operation are known of somebody who
+// lacks the right.
+func (e *emitter) lacking() bool {
+	opt := e.op.plan.opt
+	return !opt.Permits[e.op.Name()] && !slices.ContainsFunc(e.op.credentials, func(c exchange.Credential) bool { return !slices.Contains(opt.Lesser, c.Scheme) })
+}
+
 // provided reports whether a value is known for a scheme: one of its own, or a
 // header that every request carries.
 func (p *Plan) provided(s oad.Scheme) bool {
@@ -66,18 +73,27 @@ func (e *emitter) authorisation(sent) {
 			{"missing", flaw.Quick, "the credential is left out"},
 			{"malformed", flaw.Usual, "the credential does not have the form of its scheme"},
 			{"wrong", flaw.Usual, "the credential has the right form and is nobody's"},
+			{exchange.Lesser, flaw.Quick, "the credential is valid and lacks the right"},
 		} {
 			if !e.at(v.depth) || v.variant == "malformed" && credential.Kind == "apiKey" { // a key has no form
 				continue
 			}
+			if v.variant == exchange.Lesser && (i > 0 || !e.lacking()) {
+				continue
+			}
 			flawed := slices.Clone(e.op.credentials)
 			flawed[i].Flaw = v.variant
+			for j := range flawed {
+				if v.variant == exchange.Lesser {
+					flawed[j].Flaw = v.variant // it is another person
+				}
+			}
 			values := e.op.values(fullest)
 			flaws := []exchange.Flaw{{In: "request", Rule: "credentials", Variant: v.variant, Reason: fmt.Sprintf("%s (%s)", v.reason, credential.Scheme)}}
 			identity := []exchange.Flaw{{In: "request", Rule: "credentials", Variant: v.variant + " " + credential.Scheme}}
 			c := exchange.Case{Name: "credentials " + v.variant + " " + credential.Scheme, Kind: exchange.Flawed, Request: e.op.compose(values), Flaws: flaws, Credentials: flawed,
 				Control: values["body"], Base: fullest, Expect: exchange.Expect{Class: rule.ClassOf(flaws)}}
-			if credential.Kind == "apiKey" { // no authentication scheme of HTTP rules it
+			if credential.Kind == "apiKey" && v.variant != exchange.Lesser { // no authentication scheme of HTTP rules it
 				c.Expect.Statuses = []int{http.StatusUnauthorized, http.StatusForbidden}
 			}
 			e.give(c, identity)

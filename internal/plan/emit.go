@@ -155,7 +155,7 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 		e.drop(*c.Edge, mayBeOthers)
 		return
 	}
-	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) {
+	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) && !(e.op.plan.opt.Replaced[e.op.Name()] && OfCredentials(c)) {
 		return
 	}
 	e.bytes += len(c.Request.Body)
@@ -199,6 +199,9 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	e.given++
 	e.stopped = !e.yield(e.given, c)
 }
+
+// OfCredentials reports whether what is wrong with a case is its credentials.
+func OfCredentials(c exchange.Case) bool { return len(c.Flaws) > 0 && c.Flaws[0].Rule == "credentials" }
 
 // bearsLoss reports whether the answer to a case of a DELETE is the same when the
 // first control has taken the record away.

@@ -24,6 +24,8 @@ type kind struct {
 	check func(r config.Rule, body any) *business.RuleError
 	// admit says why a planted flaw is not one under the rule; "" where it is one.
 	admit func(r config.Rule, part *Part, p flaw.Planted) string
+	// edge reports whether a valid body keeps the rule.
+	edge func(r config.Rule, p flaw.Planted) bool
 	// refresh gives the body that a case sends what the rule demands of it; false
 	// if that is impossible.
 	refresh func(e *emitter, r config.Rule, c *exchange.Case, part *Part, body any) (any, bool)
@@ -34,7 +36,7 @@ type kind struct {
 // kinds are all of them, but for the last one, a flaw by hand, about a field.
 var kinds []kind
 
-func init() { kinds = []kind{existsKind, uniqueKind, notBlankKind, trimmedKind, byHandKind} }
+func init() { kinds = []kind{existsKind, uniqueKind, notBlankKind, trimmedKind, isKind, byHandKind} }
 
 // kindOf is the kind of a rule that is not an expression.
 func kindOf(r config.Rule) kind {
@@ -51,14 +53,24 @@ func (e *emitter) rules() {
 		return
 	}
 	e.holds()
-	i := len(e.op.Parts) - 1
-	if i < 0 || e.op.Parts[i].In != "body" {
-		return
-	}
-	part := e.op.Parts[i]
+	part := e.op.part("body")
 	for _, r := range e.op.bound.rest {
-		kindOf(r).cases(e, r, part, part.Controls[0].Value)
+		if k := kindOf(r); part != nil {
+			k.cases(e, r, part, part.Controls[0].Value)
+		} else if r.Flaw != "" {
+			k.cases(e, r, nil, nil)
+		}
 	}
+}
+
+// part is what a request holds in a place; nil where it holds nothing there.
+func (op *Operation) part(in string) *Part {
+	for _, part := range op.Parts {
+		if part.In == in {
+			return part
+		}
+	}
+	return nil
 }
 
 // broken gives out a body that breaks a rule; nil where none could be made.

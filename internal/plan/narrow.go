@@ -43,9 +43,64 @@ func beyond(at string, full, lean any) []string {
 	return out
 }
 
-// Narrowed is the operation planned with requests that leave members out, as far as
+// maxNarrowing bounds the requests that look for members which are not taken.
+const maxNarrowing = 40
+
+// narrowing looks for members that are not taken.
+type narrowing struct {
+	op       *Operation
+	all      []Member
+	accepted func(*Operation, exchange.Case) bool
+	sent     int
+}
+
+// Narrow finds the optional members because of which the fullest control is refused,
+// where the leanest is accepted: by halving, or all of them where a request cannot be
+// sent as often. It gives the operation planned without them, for which accepted was
+// asked last. False where nothing is accepted.
+func (op *Operation) Narrow(often bool, accepted func(*Operation, exchange.Case) bool) (*Operation, []Member, bool) {
+	n := &narrowing{op: op, all: op.Optional(), accepted: accepted}
+	narrowed, ok := n.without(n.all) // as the leanest
+	if !ok || !often || len(n.all) < 2 {
+		return narrowed, n.all, ok
+	}
+	culprits := n.among(n.all)
+	if len(culprits) == 0 {
+		return op, nil, false
+	}
+	narrowed, ok = n.without(culprits)
+	return narrowed, culprits, ok
+}
+
+// among are those of some members that are not taken, each by itself: by halving.
+func (n *narrowing) among(some []Member) []Member {
+	if n.sent >= maxNarrowing {
+		return some
+	}
+	if len(some) < len(n.all) { // all of them are known to be refused
+		others := slices.DeleteFunc(slices.Clone(n.all), func(m Member) bool { return slices.Contains(some, m) })
+		if _, ok := n.without(others); ok {
+			return nil
+		}
+	}
+	if len(some) == 1 {
+		return some
+	}
+	half := len(some) / 2
+	return append(n.among(some[:half]), n.among(some[half:])...)
+}
+
+// without asks for the fullest control without some members.
+func (n *narrowing) without(some []Member) (*Operation, bool) {
+	n.sent++
+	op := n.op.narrowed(some)
+	controls := op.Controls()
+	return op, len(controls) > 0 && n.accepted(op, controls[0])
+}
+
+// narrowed is the operation planned with requests that leave members out, as far as
 // they are valid so.
-func (op *Operation) Narrowed(leave []Member) *Operation {
+func (op *Operation) narrowed(leave []Member) *Operation {
 	q := *op.plan
 	q.opt.Leave = maps.Clone(q.opt.Leave)
 	if q.opt.Leave == nil {
@@ -64,6 +119,19 @@ func (op *Operation) Fresh(pointer string) *Operation {
 	}
 	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer})
 	return q.prepare(op.Operation)
+}
+
+// Renewing lists the fields of the body that have a new value in each request.
+func (op *Operation) Renewing() []string {
+	var out []string
+	if op.bound != nil {
+		for _, r := range op.bound.rest {
+			if r.Unique != "" {
+				out = append(out, r.Unique)
+			}
+		}
+	}
+	return out
 }
 
 // leave takes the members out that are left out of an operation's requests.

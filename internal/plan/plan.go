@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"obiter/internal/config"
+	"obiter/internal/document"
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/oad"
@@ -50,8 +51,13 @@ type Options struct {
 	// Anonymous the operations that are sent without any.
 	OwnCredentials map[string][]string
 	Anonymous      map[string]bool
-	// PerCase names the operations that have new records for each case.
-	PerCase map[string]bool
+	// Lesser are the schemes that credentials without the right are known for; Permits
+	// the operations that these are enough for.
+	Lesser  []string
+	Permits map[string]bool
+	// PerCase names the operations that have new records for each case, Replaced those
+	// that can have one for a single case.
+	PerCase, Replaced map[string]bool
 	// Checked says that another plan with the same rules was made before, so that
 	// they need not be looked at before their operation comes.
 	Checked bool
@@ -72,6 +78,9 @@ type Options struct {
 
 // Plan is what a description gives to send.
 type Plan struct {
+	// Warnings tell of rules of the configuration that nothing can be made of.
+	Warnings []*document.Error
+
 	doc         *oad.Document
 	schemes     []oad.Scheme
 	set         *schema.Set
@@ -99,17 +108,16 @@ func New(doc *oad.Document, opt Options) (*Plan, error) {
 	if err != nil {
 		return p, err
 	}
+	var wrong []error
 	for _, o := range selected { // what is wrong with a rule is reported before anything is sent
 		if opt.Checked || len(opt.Rules[o.Name()])+len(o.Rules) == 0 {
 			continue
 		}
 		p.checking = true
-		if op := p.prepare(o); op.wrong != nil {
-			return p, op.wrong
-		}
+		wrong = append(wrong, p.prepare(o).wrong)
 	}
 	p.checking = false
-	return p, nil
+	return p, document.Join(wrong...)
 }
 
 // Len is the number of selected operations.
@@ -273,6 +281,20 @@ func (p *Plan) Names() iter.Seq[string] {
 			}
 		}
 	}
+}
+
+// Operation is one operation by its name, whatever is selected; the error says why there
+// is none.
+func (p *Plan) Operation(name string) (*Operation, error) {
+	i := slices.IndexFunc(p.doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
+	if i < 0 {
+		return nil, fmt.Errorf("the description has no operation %q", name)
+	}
+	op := p.prepare(p.doc.Operations[i])
+	if op.SkipReason != "" {
+		return nil, errors.New(op.SkipReason)
+	}
+	return op, nil
 }
 
 // Control is the fullest control of an operation, whatever is selected; the

@@ -71,7 +71,7 @@ func TestTheManualListsEveryRule(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	opt := plan.Options{Depth: flaw.Deep, Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Credentials: []string{"session"}, Rules: map[string][]config.Rule{}}
+	opt := plan.Options{Depth: flaw.Deep, Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Credentials: []string{"session"}, Lesser: []string{"session"}, Rules: map[string][]config.Rule{"POST /tide-tables": {{Is: "chart datum", Blames: []string{"/datum"}}}}}
 	for name, o := range conf.Operations {
 		opt.Rules[name] = o.Rules
 	}
@@ -296,16 +296,83 @@ func TestRulesThatCannotBe(t *testing.T) {
 		{[]config.Rule{{Holds: "body.to >"}}, "does not fit the description, at its character"},
 		{[]config.Rule{{Holds: "body.until > now"}}, "undefined field 'until'"},
 		{[]config.Rule{{Holds: "body.purpose > 3"}}, "no matching overload"},
-		{[]config.Rule{{Holds: "size(body.purpose) < 30"}}, "no request was found that breaks"},
-		{[]config.Rule{{Holds: "body.to > body.from"}, {Holds: "body.from > body.to"}}, "and the rules before it hold"},
-		{[]config.Rule{{Holds: "size(body.purpose) > 30"}}, "no valid request was found for which"},
 		{[]config.Rule{{Flaw: "nothing", Patch: map[string]any{"purpose": "Shifting berth"}}}, "leaves the request as it is"},
 		{[]config.Rule{{Exists: "/vessel"}}, `has no field "/vessel"`},
+		{[]config.Rule{{Holds: "body.to > body.from", Blames: []string{"/til"}}}, `a request of POST /t has no field "/til" to be blamed`},
+		{[]config.Rule{{Flaw: "another page", Parameters: config.Parameters{"query": {"page": "x"}}}}, `POST /t has no query parameter "page"`},
+		{[]config.Rule{{Is: "a", Blames: []string{"/purpose"}}}, `with "a" at /purpose no valid request was found`},
 	} {
 		_, err := plan.New(doc, plan.Options{Rules: map[string][]config.Rule{"POST /t": c.rules}})
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%+v: %v, want %s", c.rules[0], err, c.want)
 		}
+	}
+}
+
+// TestARuleThatNothingIsFoundForCostsThatRule, and a warning.
+func TestARuleThatNothingIsFoundForCostsThatRule(t *testing.T) {
+	doc := description(t, towOrders)
+	for want, rules := range map[string][]config.Rule{
+		"no request was found that breaks":     {{Holds: "size(body.purpose) < 30"}, {Exists: "/reference"}},
+		"and the rules before it hold":         {{Holds: "body.to > body.from"}, {Holds: "body.from > body.to"}, {Exists: "/reference"}},
+		"no valid request was found for which": {{Holds: "size(body.purpose) > 30"}, {Exists: "/reference"}},
+	} {
+		opt := plan.Options{Rules: map[string][]config.Rule{"POST /t": rules}}
+		p, err := plan.New(doc, opt)
+		if err != nil || len(p.Warnings) != 1 || !strings.Contains(p.Warnings[0].Error(), want) || !strings.Contains(p.Warnings[0].Error(), "the rule is left out") {
+			t.Errorf("%s: %v, %v", want, p.Warnings, err)
+			continue
+		}
+		if others := len(cases(t, doc, opt)); others < 5 {
+			t.Errorf("%s: only %d cases are left", want, others)
+		}
+	}
+}
+
+// TestAFieldThatHasToBeOneValue: every request has it but the one that breaks the rule,
+// and edges leave it alone.
+func TestAFieldThatHasToBeOneValue(t *testing.T) {
+	doc := description(t, towOrders)
+	rules := []config.Rule{{Is: "Spring tide", Blames: []string{"/purpose"}}, {Unique: "/reference", Fresh: true}}
+	others := 0
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep, Rules: map[string][]config.Rule{"POST /t": rules}}) {
+		body, _ := c.Body.(map[string]any)
+		flawed := len(c.Flaws) > 0 && (c.Flaws[0].In == "request" || c.Flaws[0].Pointer == "" || strings.HasPrefix(c.Flaws[0].Pointer, "/purpose") || len(c.Flaws) > 1)
+		switch {
+		case len(c.Flaws) == 1 && c.Flaws[0].Rule == "is":
+			if others++; body["purpose"] == "Spring tide" || c.Expect.Class != exchange.Reference {
+				t.Errorf("%s: %v", c.Name, body)
+			}
+		case !flawed && body["purpose"] != "Spring tide":
+			t.Errorf("%s has %v", c.Name, body["purpose"])
+		case len(c.Flaws) == 1 && c.Flaws[0].Rule == "unique":
+			t.Errorf("a fresh value is no rule of the API: %s", c.Name)
+		}
+	}
+	if others != 1 {
+		t.Errorf("%d cases have another value", others)
+	}
+}
+
+// TestFlawsOfParametersByHand: a value that is given, and one that is left out.
+func TestFlawsOfParametersByHand(t *testing.T) {
+	doc := description(t, "  /tides/{gauge}:\n    get: {parameters: [{name: gauge, in: path, required: true, schema: {type: string, maxLength: 9}, example: kiel}, {name: from, in: query, schema: {type: string, format: date}, example: '2031-05-04'}, {name: X-Watch, in: header, required: true, schema: {type: string}, example: first}]}\n")
+	rules := []config.Rule{
+		{Flaw: "a closed gauge", Parameters: config.Parameters{"path": {"gauge": "wismar"}}, Blames: []string{"/gauge"}, Status: 409},
+		{Flaw: "before the records", Parameters: config.Parameters{"query": {"from": "1066-10-14"}, "header": {"X-Watch": nil}}},
+	}
+	got := map[string]exchange.Case{}
+	for _, c := range cases(t, doc, plan.Options{Rules: map[string][]config.Rule{"GET /tides/{gauge}": rules}}) {
+		if len(c.Flaws) > 0 && c.Flaws[0].Rule == "rule" {
+			got[c.Flaws[0].Variant] = c
+		}
+	}
+	closed, before := got["a-closed-gauge"], got["before-the-records"]
+	if !strings.Contains(closed.Request.URL, "/tides/wismar?from=2031-05-04") || fmt.Sprint(closed.Expect.Statuses) != "[409]" || closed.Flaws[0].In != "path" || closed.Flaws[0].Pointer != "/gauge" {
+		t.Errorf("%+v", closed)
+	}
+	if !strings.HasSuffix(before.Request.URL, "/tides/kiel?from=1066-10-14") || before.Request.Header("X-Watch") != "" || closed.Request.Header("X-Watch") != "first" {
+		t.Errorf("%+v", before)
 	}
 }
 

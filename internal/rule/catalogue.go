@@ -116,8 +116,8 @@ var All = []Rule{
 	whole("unknown-path", exchange.NotFound, Server, Doubtful, "A path that the description does not have, at the root and next to the resources; once a plan."),
 	whole("wrong-method", exchange.Method, Server, Doubtful, "A method that the path does not describe; GET first, because it changes nothing."),
 	func() Rule {
-		r := whole("credentials", exchange.Unauthorized, Operation, Fault, "The credential of a security scheme left out, malformed, and one of the right form that is nobody's. Only where the operation declares security and a value is known.")
-		r.Except = map[string]Exception{"malformed": {Class: exchange.Malformed}}
+		r := whole("credentials", exchange.Unauthorized, Operation, Fault, "The credential of a security scheme left out, malformed, and one of the right form that is nobody's; and valid ones that lack the right, where the configuration has such (lesser): 403 or 404 is right then. Only where the operation declares security and a value is known.")
+		r.Except = map[string]Exception{"malformed": {Class: exchange.Malformed}, exchange.Lesser: {Class: exchange.Forbidden}}
 		return r
 	}(),
 
@@ -126,5 +126,6 @@ var All = []Rule{
 	business("unique", exchange.Duplicate, "The value of the record that the first control made, where the configuration says unique. All other requests have new values there."),
 	business("trimmed", exchange.Constraint, "A string that is long enough only by its spaces, where the configuration says trimmed; an edge has spaces around the text."),
 	business("not-blank", exchange.Constraint, "A string of spaces only, where the configuration says not_blank."),
+	business("is", exchange.Reference, "A value of the right form that is not the one which the configuration says a field has to be (rules: is)."),
 	business("exists", exchange.Reference, "A well-formed value that names nothing, where the configuration says exists."),
 }

@@ -34,7 +34,7 @@ var families = map[string][]string{
 	"rules of your own":  {"rule", "holds"},
 	"taken values":       {"unique"},
 	"blanks":             {"trimmed", "not-blank"},
-	"references":         {"exists"},
+	"references":         {"exists", "is"},
 	severalFields:        nil,
 	"null":               nil,
 	"empty":              nil, // of parameters, which have no null

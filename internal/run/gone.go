@@ -4,11 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"time"
 
 	"obiter/internal/exchange"
-	"obiter/internal/judge"
 )
 
 // GoneError says that the service went away in the middle of a run.
@@ -92,49 +90,4 @@ func (r *runner) ended(ctx context.Context) error {
 		}
 	}
 	return cause
-}
-
-// BrokenError says that an operation broke the service for the others: a valid
-// request that was accepted before it is refused after it.
-type BrokenError struct {
-	Operation string // after which
-	Request   string // the operation of the valid request
-	Answer    string
-	Case      string // id of the valid request
-}
-
-func (e *BrokenError) Error() string {
-	return fmt.Sprintf("after %s the service does not work any more: %s, which was accepted before, is answered with %s", e.Operation, e.Request, e.Answer)
-}
-
-// remember keeps the first control of a GET that was accepted, to feel the
-// service's pulse with. Records of its own are gone when others are tried.
-func (r *runner) remember(c exchange.Case, own bool) {
-	if r.pulse == nil && !own && c.Request.Method == http.MethodGet {
-		r.pulse = &c
-	}
-}
-
-// feel sends the valid request again after an operation. A service that refuses it
-// twice is broken, and what followed would be accused for it.
-func (r *runner) feel(ctx context.Context, after string) {
-	if r.pulse == nil || r.pulse.Operation == after || ctx.Err() != nil {
-		return
-	}
-	answer := ""
-	for range 2 {
-		a := r.send(ctx, *r.pulse, nil).Response
-		if ctx.Err() != nil || a.Success() || a.Status == http.StatusTooManyRequests {
-			return
-		}
-		if answer = judge.StatusText(a.Status); a.Err != "" {
-			answer = a.Err
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(gonePause):
-		}
-	}
-	r.stop(&BrokenError{Operation: after, Request: r.pulse.Operation, Answer: answer, Case: r.pulse.ID})
 }

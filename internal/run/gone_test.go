@@ -134,7 +134,7 @@ func TestABrokenServiceStopsTheRun(t *testing.T) {
 	p, s := harbourPlan(t, server.URL, flaw.Quick)
 	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 1, Send: sending(s), Alive: s.Reach})
 	var broken *run.BrokenError
-	if !errors.As(err, &broken) || broken.Operation != "POST /pilot-orders" || broken.Request != "GET /vessels" || !strings.Contains(err.Error(), "404 Not Found") {
+	if !errors.As(err, &broken) || broken.Operation != "POST /pilot-orders" || broken.Request != "GET /vessels" || !strings.Contains(err.Error(), "which was accepted before, is answered with 404 Not Found") || len(broken.Suspects) == 0 {
 		t.Fatalf("%v", err)
 	}
 	for _, l := range rep.Lines {

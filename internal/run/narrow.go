@@ -11,9 +11,6 @@ import (
 // maxFresh bounds how many fields are given values that no other record has.
 const maxFresh = 4
 
-// maxNarrowing bounds the requests that look for members which are not taken.
-const maxNarrowing = 40
-
 // narrow looks, where the fullest control is refused and the leanest accepted, which
 // optional members are not taken, and goes on without them. What it sent of the
 // controls is not sent again.
@@ -26,25 +23,16 @@ func (o *operation) narrow(ctx context.Context) {
 	if !refused(full.Response) || ctx.Err() != nil || len(all) == 0 {
 		return
 	}
-	n := narrowing{operation: o, ctx: ctx, all: all}
-	op, e, ok := n.without(all) // as the leanest
-	if !ok {
-		return
-	}
-	culprits := all
-	if o.op.Method != "DELETE" && len(all) > 1 { // what was removed cannot be removed again
-		if culprits = n.among(all); len(culprits) == 0 {
-			return
-		}
-		if len(culprits) < len(all) {
-			op, e, ok = n.without(culprits)
-		}
-	}
+	var last exchange.Exchange
+	op, culprits, ok := o.op.Narrow(o.op.Method != "DELETE", func(op *plan.Operation, c exchange.Case) bool {
+		last = o.send(ctx, c, op.Describe)
+		return ctx.Err() == nil && last.Response.Success()
+	})
 	if !ok || ctx.Err() != nil {
 		return
 	}
 	full.Case = o.op.Refused(full.Case, culprits)
-	o.described, o.op, o.sent[e.ID] = &full, op, e
+	o.described, o.op, o.sent[last.ID] = &full, op, last
 }
 
 // first sends the fullest control, and of a POST that takes it the next one, in which
@@ -59,10 +47,10 @@ func (o *operation) first(ctx context.Context) (full exchange.Exchange) {
 			if o.sent[e.ID] = e; i == 0 {
 				full = e
 			}
-			if pointer, is := judge.Taken(e.Case, e.Response); is {
+			if pointer, is := judge.Taken(e.Case, e.Response, o.op.Renewing()...); is {
 				taken = pointer
 			}
-			if ctx.Err() != nil || taken != "" || i == 1 || o.op.Method != "POST" || !e.Response.Success() {
+			if ctx.Err() != nil || taken != "" || i == 1 || o.op.Method != "POST" || e.Response.Err != "" {
 				break
 			}
 		}
@@ -97,57 +85,6 @@ func (o *operation) tellDescribed(before exchange.Case) {
 // some of its members.
 func refused(a exchange.Answer) bool {
 	return a.Err == "" && a.Status >= 400 && a.Status != 401 && a.Status != 429 && a.Status != 503
-}
-
-// narrowing looks for members that are not taken.
-type narrowing struct {
-	*operation
-	ctx  context.Context
-	all  []plan.Member
-	sent int
-}
-
-// among are those of some members that are not taken, each by itself: by halving.
-func (n *narrowing) among(some []plan.Member) []plan.Member {
-	if n.ctx.Err() != nil || n.sent >= maxNarrowing {
-		return some
-	}
-	if len(some) < len(n.all) { // all of them are known to be refused
-		if _, _, ok := n.without(others(n.all, some)); ok {
-			return nil
-		}
-	}
-	if len(some) == 1 {
-		return some
-	}
-	half := len(some) / 2
-	return append(n.among(some[:half]), n.among(some[half:])...)
-}
-
-func others(all, some []plan.Member) []plan.Member {
-	var out []plan.Member
-	for _, m := range all {
-		taken := false
-		for _, s := range some {
-			taken = taken || s == m
-		}
-		if !taken {
-			out = append(out, m)
-		}
-	}
-	return out
-}
-
-// without sends the fullest control without some members.
-func (n *narrowing) without(some []plan.Member) (op *plan.Operation, e exchange.Exchange, ok bool) {
-	n.sent++
-	op = n.op.Narrowed(some)
-	controls := op.Controls()
-	if len(controls) == 0 {
-		return op, e, false
-	}
-	e = n.send(n.ctx, controls[0], op.Describe)
-	return op, e, e.Response.Success()
 }
 
 // already is the exchange of a control that was sent while members were looked for.

@@ -8,6 +8,7 @@ package run
 import (
 	"cmp"
 	"context"
+	"net/http"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
@@ -71,7 +72,6 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 			opt.Finished(op, line)
 		}
 		r.judge.Pause()
-		r.feel(ctx, op.Name())
 	}
 	if r.err != nil {
 		return r.report, r.err
@@ -127,6 +127,7 @@ func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, 
 		o := operation{runner: r, op: op, own: own, accepted: map[string]bool{}, sent: map[string]exchange.Exchange{}}
 		o.narrow(ctx)
 		o.run(ctx)
+		o.feel(ctx, op.Name(), o.trail)
 	}
 	return op, nil
 }
@@ -136,8 +137,10 @@ type runner struct {
 	*collector
 	stop     context.CancelCauseFunc
 	done     int
-	suspects []cutOff       // the last ones
-	pulse    *exchange.Case // a valid request that was accepted, of an operation without records of its own
+	suspects []cutOff // the last ones
+	reader   *pulse
+	writer   *pulse
+	writers  int // operations that were asked for the latter
 }
 
 // send sends a case and takes out what must not be kept. Where the connection is
@@ -170,6 +173,7 @@ type operation struct {
 	control   *exchange.Case               // the fullest one, where it was accepted
 	rejected  []rejection                  // some of those rejected, to be sent again
 	size      int                          // of what they hold
+	trail     []step                       // the cases since the service was last seen to work
 }
 
 // rejection is a case that was rejected, as planned, with its exchange.
@@ -253,7 +257,11 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 	o.accepted[c.Base] = ok
 	if ok && o.control == nil {
 		o.control = &c
-		o.remember(c, o.own)
+		o.remember(ctx, c, o.own)
+	}
+	if ok && c.Request.Method != http.MethodGet {
+		o.feel(ctx, o.op.Name(), o.trail)
+		o.trail = nil
 	}
 }
 
@@ -285,6 +293,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 		o.keepRejection(c, e, j)
 		o.done++
 		o.suspect(e)
+		o.took(c, e.Response)
 		if o.opt.Progress != nil {
 			o.opt.Progress(o.done)
 		}

@@ -23,7 +23,7 @@ import (
 func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	var needed []config.Fixture
 	for _, f := range t.conf.Needed(slices.Collect(t.plan.Names())) {
-		if f.Each == "run" || f.Each == "" {
+		if t.conf.Often(f) == "run" {
 			needed = append(needed, f)
 		}
 	}
@@ -37,13 +37,67 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	if err := t.bench.Make(ctx, needed); err != nil {
 		return undo, err
 	}
-	if err := t.unmade(t.bench.Failed); err != nil {
+	if err := t.instead(ctx); err != nil {
 		return undo, err
 	}
+	t.served()
 	if t.plan, err = plan.New(t.opt.Document, t.configured(t.bench.Values)); err != nil {
 		return undo, err
 	}
+	for _, w := range t.plan.Warnings {
+		t.warn("%v; %s", w, w.Hint)
+	}
 	return undo, t.learn(t.bench.Values)
+}
+
+// instead forgets the fixtures that nobody wrote and that failed, and reads records that
+// are there in their place. Those that were not tried for want of them are made then.
+func (t *trial) instead(ctx context.Context) error {
+	told := 0
+	// forget tells of those that failed since the last time.
+	forget := func(also func(fixture.Failure) bool) ([]config.Fixture, error) {
+		var gone []config.Fixture
+		for _, f := range t.bench.Failed[told:] {
+			if !also(f) {
+				continue
+			}
+			if err := t.unmade([]fixture.Failure{f}); err != nil {
+				return nil, err
+			}
+			gone = append(gone, f.Fixture)
+		}
+		return t.conf.Forget(t.opt.Document, gone), nil
+	}
+	refused := func(f fixture.Failure) bool { return f.Fixture.Implied && !f.Lacks }
+	instead, err := forget(refused)
+	if err != nil {
+		return err
+	}
+	if len(instead) > 0 {
+		told = len(t.bench.Failed)
+		if err := t.bench.Make(ctx, instead); err != nil {
+			return err
+		}
+		if _, err := forget(refused); err != nil { // the lists are empty
+			return err
+		}
+	}
+	if err := t.bench.Again(ctx); err != nil {
+		return err
+	}
+	told = 0
+	_, err = forget(func(f fixture.Failure) bool { return !refused(f) || t.conf.Has(f.Fixture) })
+	return err
+}
+
+// served takes operations in again whose record could not be made, and that can do with
+// one that is there.
+func (t *trial) served() {
+	for _, o := range t.plan.Selected() {
+		if _, without := t.without[o.Name()]; without && t.conf.Addressed(o.Name(), t.bench.Values) && t.conf.Foreign(o.Name()) == "" {
+			delete(t.without, o.Name())
+		}
+	}
 }
 
 // fixturePlan plans a request of a fixture. What is undone (Nth is 0) is undone
@@ -72,6 +126,10 @@ func (t *trial) fixturePlan(need fixture.Need) (*plan.Plan, error) {
 	if need.Body != nil {
 		opt.Bodies[need.Operation] = need.Body
 	}
+	for _, r := range need.Rules {
+		opt.Rules[need.Operation] = slices.DeleteFunc(opt.Rules[need.Operation], func(o config.Rule) bool { return o.Unique == r.Unique })
+		opt.Rules[need.Operation] = append(opt.Rules[need.Operation], r)
+	}
 	if need.Nth == 0 {
 		opt.Rules = nil
 	}
@@ -89,14 +147,16 @@ func (t *trial) configured(values map[string]any) plan.Options {
 // them. Where all need one, there is nothing to go on with.
 func (t *trial) unmade(failed []fixture.Failure) error {
 	for _, f := range failed {
+		if f.Fixture.Reads && f.Fixture.Implied {
+			continue // what the description says is as good
+		}
 		users := 0
-		for name := range t.plan.Names() {
-			if f.Fixture.Door && !t.conf.Uses(name, f.Fixture) {
-				continue // whether it needs credentials is known by then
-			}
-			if slices.ContainsFunc(t.conf.Needed([]string{name}), func(o config.Fixture) bool { return o.Name == f.Fixture.Name }) {
+		for _, o := range t.plan.Selected() {
+			if t.conf.Requires(o.Name(), f.Fixture) {
 				users++
-				t.without[name] = lacking(f)
+				t.without[o.Name()] = lacking(f)
+			} else if slices.ContainsFunc(o.Security, func(way []string) bool { return t.conf.Authorises(o.Name(), way, f.Fixture) }) {
+				users++ // whether another way is open shows when it is planned
 			}
 		}
 		if f.Fixture.Implied {
@@ -155,6 +215,16 @@ func (t *trial) undo(ctx context.Context, records *fixture.Records) {
 type ownRecords struct {
 	records *fixture.Records
 	each    []config.Fixture // made anew for each case
+	all     []config.Fixture // made for the operation
+}
+
+// forCase are the fixtures that are made anew for a case: what a DELETE with other
+// credentials removes must still be there.
+func (o *ownRecords) forCase(c exchange.Case) []config.Fixture {
+	if len(o.each) == 0 && c.Request.Method == http.MethodDelete && plan.OfCredentials(c) {
+		return o.all
+	}
+	return o.each
 }
 
 // ownRecords makes the records that an operation needs for itself, and plans it
@@ -183,8 +253,9 @@ func (t *trial) ownRecords(ctx context.Context, op *plan.Operation) (*plan.Opera
 		}
 		return t.plan.Renewed(op, opt), undo, nil
 	}
+	t.own.all = list
 	for _, f := range list {
-		if f.Each == "case" {
+		if t.conf.Often(f) == "case" {
 			t.own.each = append(t.own.each, f)
 		}
 	}
@@ -195,17 +266,18 @@ func (t *trial) ownRecords(ctx context.Context, op *plan.Operation) (*plan.Opera
 // the record that it makes.
 func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 	own := t.own
-	if len(own.each) > 0 {
-		var undo func()
+	records := own.records
+	if len(own.forCase(c)) > 0 {
 		var err error
-		c, undo, err = t.fresh(ctx, own, c, func(map[string]any) {})
-		defer undo()
+		c, records, err = t.fresh(ctx, own, c)
+		defer t.release(ctx, records)
 		if err != nil {
 			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: err.Error()}}
 		}
 	}
 	a := t.sender.Load().Send(ctx, c)
-	own.records.Adopt(c, a)
+	own.records.Adopt(ctx, c, a)
+	records.Removed(c, a)
 	t.handsOut(c, a)
 	return exchange.Exchange{Case: c, Response: a}
 }
@@ -218,8 +290,9 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 		return seen, false
 	}
 	values := maps.Clone(own.records.Values)
-	c, undo, err := t.fresh(ctx, own, c, func(fresh map[string]any) { reader = own.records.Replace(reader, values, fresh) })
-	defer undo()
+	c, records, err := t.fresh(ctx, own, c)
+	defer t.release(ctx, records)
+	reader = own.records.Replace(reader, values, records.Values)
 	read := func() (v any) {
 		a := t.sender.Load().Send(ctx, reader)
 		if a.Status != http.StatusOK || a.Truncated {
@@ -241,25 +314,26 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 	return seen, ok && a.Err == "" && a.Status >= http.StatusBadRequest
 }
 
-// fresh makes the records of one case, and puts their values into it; made is told
-// them.
-func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case, made func(values map[string]any)) (exchange.Case, func(), error) {
+// fresh makes the records of one case, and puts their values into it. They have to be
+// released.
+func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case) (exchange.Case, *fixture.Records, error) {
 	t.making.Lock()
 	records := own.records.Branch()
 	records.Settled = true
-	err := records.Make(ctx, own.each)
+	err := records.Make(ctx, own.forCase(c))
 	t.making.Unlock()
-	undo := func() {
-		t.making.Lock()
-		defer t.making.Unlock()
-		t.undo(ctx, records)
-	}
 	if err == nil && len(records.Failed) > 0 {
 		err = records.Failed[0].Err
 	}
 	if err != nil {
-		return c, undo, err
+		return c, records, err
 	}
-	made(records.Values)
-	return own.records.Replace(c, own.records.Values, records.Values), undo, nil
+	return own.records.Replace(c, own.records.Values, records.Values), records, nil
+}
+
+// release takes the records of one case away.
+func (t *trial) release(ctx context.Context, records *fixture.Records) {
+	t.making.Lock()
+	defer t.making.Unlock()
+	t.undo(ctx, records)
 }

@@ -116,7 +116,7 @@ func (t *trial) ready() (err error) {
 	_, _ = rand.Read(salt[:])
 	opt := &t.opt.Plan
 	opt.Salt, opt.Authorise = binary.BigEndian.Uint64(salt[:]), true
-	opt.PerCase = perCase(t.opt.Document, t.conf)
+	opt.PerCase, opt.Replaced = perCase(t.opt.Document, t.conf)
 	for _, h := range t.opt.Send.Headers {
 		t.opt.Secrets.LearnHeader(h[0], h[1])
 		opt.Headers = append(opt.Headers, h[0])
@@ -185,20 +185,22 @@ func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
 			opt.Headers = append(opt.Headers, [2]string{http.CanonicalHeaderKey(h[0]), t.conf.ExpandText(h[1], values)})
 		}
 	}
-	for name, value := range t.conf.Credentials {
+	add := func(c exchange.Credential, value string) {
 		if t.conf.Resolves(value, values) {
-			opt.Credentials[name] = t.conf.ExpandText(value, values)
-			t.opt.Secrets.LearnCredential(name, opt.Credentials[name])
+			opt.Credentials[c.Key()] = t.conf.ExpandText(value, values)
+			t.opt.Secrets.LearnCredential(c.Scheme, opt.Credentials[c.Key()])
 		}
+	}
+	for name, value := range t.conf.Credentials {
+		add(exchange.Credential{Scheme: name}, value)
 	}
 	for operation, o := range t.conf.Operations {
 		for name, value := range o.Credentials {
-			if t.conf.Resolves(value, values) {
-				c := exchange.Credential{Scheme: name, For: operation}
-				opt.Credentials[c.Key()] = t.conf.ExpandText(value, values)
-				t.opt.Secrets.LearnCredential(name, opt.Credentials[c.Key()])
-			}
+			add(exchange.Credential{Scheme: name, For: operation}, value)
 		}
+	}
+	for name, value := range t.conf.Lesser {
+		add(exchange.Credential{Scheme: name, Flaw: exchange.Lesser}, value)
 	}
 	for name, value := range t.conf.Secrets(values) {
 		t.opt.Secrets.Learn(name, value)
@@ -243,7 +245,7 @@ func (t *trial) warn(format string, args ...any) {
 // the values of fixtures; nil where there are none yet.
 func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values map[string]any) plan.Options {
 	if opt.PerCase == nil {
-		opt.PerCase = perCase(doc, conf)
+		opt.PerCase, opt.Replaced = perCase(doc, conf)
 	}
 	opt.Statuses, opt.Messages, opt.Bodies, opt.Rules = conf.Statuses, conf.Messages, map[string]any{}, map[string][]config.Rule{}
 	opt.Given = func(operation string) config.Parameters { return conf.Given(operation, nil, values) }
@@ -255,8 +257,9 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 	opt.Now = time.Now()
 	for name, o := range conf.Operations {
 		for _, r := range o.Rules {
-			r.Patch = conf.Expand(r.Patch, values)
-			opt.Rules[name] = append(opt.Rules[name], r)
+			if r, ok := conf.Decided(r, values); ok {
+				opt.Rules[name] = append(opt.Rules[name], r)
+			}
 		}
 		if o.Body != nil {
 			opt.Bodies[name] = conf.Expand(conf.Resolved(o.Body, values), values)
@@ -270,6 +273,15 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 				opt.OwnCredentials[operation] = append(opt.OwnCredentials[operation], name)
 			}
 		}
+	}
+	opt.Lesser, opt.Permits = nil, map[string]bool{}
+	for name, value := range conf.Lesser {
+		if values == nil || conf.Resolves(value, values) {
+			opt.Lesser = append(opt.Lesser, name)
+		}
+	}
+	for operation, o := range conf.Operations {
+		opt.Permits[operation] = o.Permits
 	}
 	opt.Credentials = nil
 	for name, value := range conf.Credentials {
@@ -285,13 +297,16 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 	return opt
 }
 
-// perCase are the operations that have new records for each case.
-func perCase(doc *oad.Document, conf *config.Config) map[string]bool {
-	out := map[string]bool{}
+// perCase are the operations that have new records for each case, and those that can
+// have one for a single case.
+func perCase(doc *oad.Document, conf *config.Config) (each, once map[string]bool) {
+	each, once = map[string]bool{}, map[string]bool{}
 	for _, o := range doc.Operations {
-		out[o.Name()] = slices.ContainsFunc(conf.Own(o.Name()), func(f config.Fixture) bool { return f.Each == "case" })
+		own := conf.Own(o.Name())
+		each[o.Name()] = slices.ContainsFunc(own, func(f config.Fixture) bool { return conf.Often(f) == "case" })
+		once[o.Name()] = o.Method == "DELETE" && len(own) > 0
 	}
-	return out
+	return each, once
 }
 
 // handsOut learns a credential that an answer holds, where a fixture keeps one
