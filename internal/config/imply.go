@@ -473,18 +473,23 @@ func level(name string) string {
 	return strings.ToLower(strings.NewReplacer("_", "", "-", "", " ", "").Replace(name))
 }
 
-// arrange puts each fixture behind those whose values it needs; what is in a circle
-// stays as it is.
+// arrange puts each fixture behind those whose values it needs, and those that all may
+// need first; what is in a circle stays as it is.
 func (c *Config) arrange() {
 	var out []Fixture
 	placed := map[string]bool{}
+	early := c.givers()
 	for len(out) < len(c.Fixtures) {
-		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool {
+		ready := func(f Fixture) bool {
 			return !placed[f.Name] && !slices.ContainsFunc(append(references(f.Body), c.sources(f.Send, f.Parameters)...), func(name string) bool {
 				by := c.keeper([]string{name})
 				return by != nil && by.Name != f.Name && !placed[by.Name]
 			})
-		})
+		}
+		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return early[f.Name] && ready(f) })
+		if i < 0 {
+			i = slices.IndexFunc(c.Fixtures, ready)
+		}
 		if i < 0 {
 			i = slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return !placed[f.Name] })
 		}

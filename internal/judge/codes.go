@@ -128,7 +128,7 @@ var Codes = []Code{
 		plainAnswer},
 	{"wrong-status", Error, "the status is not the one for this sort of flaw", "RFC 9110, section 15.5", Departs | PerFamily,
 		"The request was rejected with a 4xx that means something else.",
-		"A status among those that the standards allow for the flaw, or that statuses: in obiter.yaml gives: 400 or 422 for a field (RFC 9110, sections 15.5.1 and 15.5.21), 400, 422 or 404 for what is in the path. 404 in place of 405 is a warning (sections 9.1 and 15.5.5); a 409 that is not about the flaw is conflict.",
+		"A status among those that the standards allow for the flaw, or that statuses: in obiter.yaml gives: 400 or 422 for a field (RFC 9110, sections 15.5.1 and 15.5.21), 400, 422 or 404 for what is in the path. 404 in place of 405 is a warning (sections 9.1 and 15.5.5), and so is a rejection of the content, for then the service has the method that the description lacks; a 409 that is not about the flaw is conflict.",
 		"Clients decide by the status: 404 makes them look for the record, 401 log in again, and 422 for broken JSON looks for a field.",
 		"400 for what cannot be read, 400 or 422 for what breaks a rule, 415 for the media type, 405 for the method, 404 only for what does not exist.",
 		fieldAnswer},

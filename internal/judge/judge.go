@@ -391,6 +391,12 @@ func isBlank(c exchange.Case) bool {
 	return there && (v == nil || v == "")
 }
 
+// writing are the methods that a body comes with.
+var writing = []string{http.MethodPost, http.MethodPut, http.MethodPatch}
+
+// ofContent are statuses of a rejection that looked at the request's content.
+var ofContent = []int{http.StatusBadRequest, http.StatusConflict, http.StatusPreconditionFailed, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity, http.StatusPreconditionRequired}
+
 func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	var found []Finding
 	c, a, doc := l.c, l.a, l.doc
@@ -402,6 +408,10 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
 		if c.Expect.Class == exchange.Method && a.Status == http.StatusNotFound { // what is there is for the service to say (RFC 9110, sections 9.1 and 15.5.5)
 			f.Severity = Warning
+		}
+		if c.Expect.Class == exchange.Method && slices.Contains(writing, c.Request.Method) && slices.Contains(ofContent, a.Status) {
+			f.Severity = Warning
+			f.Message += "; the service seems to have the method, and the description does not"
 		}
 		found = append(found, f)
 	}

@@ -503,6 +503,8 @@ func TestWhatASuccessSaysOfErrors(t *testing.T) {
 // TestWhatIsOnlyWarnedOf: standards leave it open.
 func TestWhatIsOnlyWarnedOf(t *testing.T) {
 	method := broken(t, exchange.Method, "request wrong-method")
+	patch := broken(t, exchange.Method, "request wrong-method")
+	patch.Request.Method, method.Request.Method = http.MethodPatch, http.MethodGet
 	truth := broken(t, exchange.Parameter, "/in_service type")
 	truth.Flaws[0].In, truth.Flaws[0].Variant = "query", "one-for-true"
 	inBody := broken(t, exchange.Type, "/in_service type")
@@ -512,10 +514,11 @@ func TestWhatIsOnlyWarnedOf(t *testing.T) {
 		a    exchange.Answer
 		want Severity
 	}{
-		"404 in place of 405":       {method, answer(404, problemMedia, `{}`), Warning},
-		"400 in place of 405":       {method, answer(400, problemMedia, `{}`), Error},
-		"1 for true in a query":     {truth, answer(200, "application/json", `{}`), Warning},
-		"1 for true in a JSON body": {inBody, answer(200, "application/json", `{}`), Error},
+		"404 in place of 405":                  {method, answer(404, problemMedia, `{}`), Warning},
+		"400 in place of 405":                  {method, answer(400, problemMedia, `{}`), Error},
+		"415 to a PATCH that is not described": {patch, answer(415, problemMedia, `{}`), Warning},
+		"1 for true in a query":                {truth, answer(200, "application/json", `{}`), Warning},
+		"1 for true in a JSON body":            {inBody, answer(200, "application/json", `{}`), Error},
 	} {
 		f := Case(x.c, x.a, Context{Proven: true}).Findings
 		if len(f) == 0 || f[0].Severity != x.want {

@@ -70,7 +70,12 @@ func (r *runner) feel(ctx context.Context, after string, trail []step) {
 		if p == nil || p.c.Operation == after {
 			continue
 		}
-		if answer, broken := r.feelOne(ctx, p); broken {
+		answer, broken := r.feelOne(ctx, p)
+		if broken && r.opt.Restore != nil {
+			r.opt.Restore(ctx)
+			answer, broken = r.feelOne(ctx, p)
+		}
+		if broken {
 			r.stop(&BrokenError{Operation: after, Request: p.c.Operation + p.says(), Before: p.before, Answer: answer, Case: p.c.ID, Suspects: suspects(trail, answer, max(r.opt.Parallel, 1))})
 			return
 		}

@@ -40,7 +40,10 @@ type Options struct {
 	// Around sends a case to a record of its own, and reads that with the reader,
 	// twice before and once after. False where the operation has no such records, or
 	// they cannot be read. Nil: no operation has.
-	Around   func(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool)
+	Around func(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool)
+	// Restore takes away what the cases of the operation have made so far: that may be
+	// what keeps the service from working. Nil: nothing can be done.
+	Restore  func(ctx context.Context)
 	Unique   func(operation, pointer string)             // is told a field whose value the service wants to be a new one; may be nil
 	Alive    func(ctx context.Context) error             // reports why the service cannot be reached; nil: that is not asked
 	Progress func(done int)                              // after each case; may be nil

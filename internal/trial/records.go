@@ -170,11 +170,14 @@ func (t *trial) unmade(failed []fixture.Failure) error {
 			return f.Err
 		}
 		t.out.Failed = append(t.out.Failed, f.Fixture.Name)
-		left := "1 operation"
-		if users != 1 {
-			left = fmt.Sprintf("%d operations", users)
+		switch users {
+		case 0:
+			t.warn("%v", f.Err)
+		case 1:
+			t.warn("%v; 1 operation left out", f.Err)
+		default:
+			t.warn("%v; %d operations left out", f.Err, users)
 		}
-		t.warn("%v; %s left out", f.Err, left)
 	}
 	return nil
 }
@@ -204,7 +207,15 @@ func (t *trial) undo(ctx context.Context, records *fixture.Records) {
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
 	defer cancel()
-	for _, line := range records.Undo(ctx) {
+	t.tell(records.Undo(ctx))
+}
+
+// restore takes away what the requests of the operation that is being tried made.
+func (t *trial) restore(ctx context.Context) { t.tell(t.own.records.UndoTried(ctx)) }
+
+// tell tells of records that are left behind.
+func (t *trial) tell(left []string) {
+	for _, line := range left {
 		if t.out.Left++; t.out.Left <= MaxListed && t.events.LeftBehind != nil {
 			t.events.LeftBehind(t.opt.Secrets.Redact(line))
 		}
