@@ -234,6 +234,32 @@ func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 	}
 }
 
+// TestWhatWouldReachMore is said, and written into the configuration.
+func TestWhatWouldReachMore(t *testing.T) {
+	service := &seaMarks{marks: map[string]any{}, token: "t"}
+	server := httptest.NewServer(service)
+	defer server.Close()
+	dir := t.TempDir()
+	put(t, dir, "marks.yaml", marks)
+	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {X-Station: north}\n")
+	obiter(t, dir, "try", "--write").check(t, 2, "", "--write goes with --controls")
+	first := obiter(t, dir, "try", "--controls", "--write")
+	first.check(t, 0, "1 of 3 operations reached.\n", "")
+	for _, want := range []string{"  reached      POST /watches", "refused with 401 Unauthorized: “credentials”", "sent   POST " + server.URL + "/marks  {\"colour\":\"red\"}", "write  headers: Authorization: Bearer ${API_TOKEN}",
+		"  left out     DELETE /marks/{mark_id}", "1 proposal added to obiter.yaml, as comments"} {
+		if !strings.Contains(first.out, want) {
+			t.Errorf("%q is not said:\n%s", want, first.out)
+		}
+	}
+	text, _ := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
+	if want := "# Authorization: Bearer ${API_TOKEN}   # the description asks for no credentials, and the service does\nheaders: {X-Station: north}\n"; !strings.HasSuffix(string(text), want) {
+		t.Errorf("%s", text)
+	}
+	obiter(t, dir, "try", "--controls", "--write").check(t, 0, "Nothing is new for obiter.yaml.\n", "")
+	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {Authorization: Bearer t}\n")
+	obiter(t, dir, "try", "--controls").check(t, 0, "5 of 5 operations reached.\n", "")
+}
+
 // TestBadConfiguration holds what is said of each mistake: file, line, column.
 func TestBadConfiguration(t *testing.T) {
 	dir := folder(t)

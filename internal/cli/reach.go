@@ -1,49 +1,67 @@
 package cli
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"os"
 	"strings"
 
+	"obiter/internal/advise"
+	"obiter/internal/config"
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/judge"
+	"obiter/internal/oad"
 	"obiter/internal/plan"
+	"obiter/internal/record"
 	"obiter/internal/report"
+	"obiter/internal/trial"
 )
 
 // reach is which operations were planned, and why others were not.
 type reach struct {
 	operations []string
 	left       map[string]string
+	adviser    advise.Adviser
+	notes      []config.Note
+}
+
+func newReach(conf *config.Config, doc *oad.Document) *reach {
+	return &reach{left: map[string]string{}, adviser: advise.Adviser{Config: conf, Document: doc}}
 }
 
 func (r *reach) finished(op *plan.Operation, l *report.Line) {
-	if r.left == nil {
-		r.left = map[string]string{}
-	}
 	r.operations = append(r.operations, l.Operation)
 	if op.SkipReason != "" {
 		r.left[l.Operation] = op.SkipReason
 	}
 }
 
-// reach prints for each operation that it is reached, or what the service says and
-// what to write, and how many are.
+// reach prints for each operation that it is reached, or what was sent, what the
+// service says and what to write, and how many are.
 func (a *app) reach(rep *report.Report, r *reach) error {
 	out := a.streams.Out
-	refused := map[string][]*report.Entry{}
+	entries := map[string][]*report.Entry{}
 	for _, e := range rep.Entries() {
 		if e.Code == "not-reached" || e.Code == "control-rejected" || e.Code == "no-answer" {
 			for _, operation := range e.Operations {
-				refused[operation] = append(refused[operation], e)
+				entries[operation] = append(entries[operation], e)
 			}
 		}
 	}
+	refused := refusedControls()
 	reached, errors := 0, 0
+	dim := func(text string) { fmt.Fprintln(out, a.look.dim(a.look.wrap(clean(text), 15))) }
 	for _, name := range r.operations {
 		l, why := rep.Line(name), r.left[name]
 		switch {
 		case why != "":
 			fmt.Fprintln(out, a.look.dim("  left out     "+clean(name)))
-			fmt.Fprintln(out, a.look.dim(a.look.wrap(clean(why), 15)))
+			dim(why)
+			if !strings.HasPrefix(why, "it needs a record of") { // what is written for that one counts
+				r.tell(r.adviser.LeftOut(name), dim)
+			}
 			continue
 		case l.Passed > 0:
 			reached++
@@ -51,12 +69,22 @@ func (a *app) reach(rep *report.Report, r *reach) error {
 		default:
 			fmt.Fprintln(out, a.look.in(codeYellow, "  not reached  ")+clean(name))
 		}
-		for _, e := range refused[name] {
+		for _, e := range entries[name] {
 			if e.Severity == judge.Error {
 				errors++
 			}
+		}
+		e, was := refused[name]
+		if l.Passed == 0 && was {
+			fmt.Fprintln(out, a.look.wrap(clean("refused with "+judge.StatusText(e.Response.Status)+judge.Reasons(e.Case, e.Response)), 15))
+			dim("sent   " + sentLine(e.Request))
+			r.tell(r.adviser.Refused(e.Case, e.Response), dim)
+			dim("show " + e.ID)
+			continue
+		}
+		for _, e := range entries[name] {
 			fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 15))
-			fmt.Fprintln(out, a.look.dim(strings.Repeat(" ", 15)+"show "+e.Examples[0].Case))
+			dim("show " + e.Examples[0].Case)
 		}
 	}
 	fmt.Fprintf(out, "\n%d of %s reached.\n", reached, plural(len(r.operations)-len(r.left), "operation"))
@@ -65,6 +93,93 @@ func (a *app) reach(rep *report.Report, r *reach) error {
 		return &failure{exitFindings, "", ""}
 	case reached == 0:
 		return &failure{exitUnproved, "no valid request was accepted", "the service's words above say why"}
+	}
+	return nil
+}
+
+// tell prints what to write into the configuration, and remembers it.
+func (r *reach) tell(notes []config.Note, print func(string)) {
+	for _, n := range notes {
+		print("write  " + n.Section + ": " + n.Text())
+	}
+	r.notes = append(r.notes, notes...)
+}
+
+// refusedControls are the first valid requests of the last run that were refused, by
+// their operations.
+func refusedControls() map[string]record.Result {
+	out := map[string]record.Result{}
+	f, r, err := openRun(trial.LastRun(""))
+	if err != nil {
+		return out
+	}
+	defer f.Close()
+	for res, err := range r.Results() {
+		if err != nil {
+			break
+		}
+		if _, has := out[res.Operation]; !has && res.Kind == exchange.Control && res.Response.Err == "" && !res.Response.Success() {
+			out[res.Operation] = res
+		}
+	}
+	return out
+}
+
+// sentLine is a request in a line: its query, its own headers and its body as well.
+func sentLine(r exchange.Request) string {
+	const most = 300
+	text := r.Method + " " + r.URL
+	for _, h := range r.Headers {
+		if h[0] != "Accept" && h[0] != "Content-Type" {
+			text += "  " + h[0] + ": " + h[1]
+		}
+	}
+	if len(r.Body) > 0 {
+		text += "  " + strings.ToValidUTF8(string(r.Body), "\uFFFD")
+	}
+	return instance.Shorten(text, most)
+}
+
+// writeNotes puts what would reach more into the configuration, as comments at their
+// places; where there is none, a draft is begun.
+func (a *app) writeNotes(name string, doc *oad.Document, notes []config.Note) error {
+	src, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		src, err = []byte(config.Draft(doc, doc.Name)), nil
+	}
+	if err != nil {
+		return usage(fmt.Sprintf("cannot read the configuration %s: %v", name, errors.Unwrap(err)), "name a file that can be read")
+	}
+	if len(bytes.TrimSpace(src)) == 0 {
+		src = []byte("{}\n")
+	}
+	text, added, err := config.Noted(name, src, notes)
+	if err != nil {
+		return err
+	}
+	if added == 0 {
+		fmt.Fprintf(a.streams.Out, "Nothing is new for %s.\n", clean(name))
+		return nil
+	}
+	if err := replaceFile(name, text); err != nil {
+		return usage(fmt.Sprintf("cannot write the configuration %s: %v", name, err), "make it writable")
+	}
+	fmt.Fprintf(a.streams.Out, "%s added to %s, as comments: correct what is right, and remove its #.\n", plural(added, "proposal"), clean(name))
+	return nil
+}
+
+// replaceFile puts another text in the place of a file at once, with its permissions.
+func replaceFile(name string, text []byte) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	fresh := name + ".new"
+	if err := os.WriteFile(fresh, text, mode); err != nil {
+		return errors.Unwrap(err)
+	}
+	if err := os.Rename(fresh, name); err != nil {
+		return errors.Join(errors.Unwrap(err), os.Remove(fresh))
 	}
 	return nil
 }

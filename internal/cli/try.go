@@ -45,6 +45,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
 			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
+			&cli.BoolFlag{Name: "write", Usage: "with --controls: write what would reach more into the configuration, as comments"},
 			allFlag(),
 		),
 		Action: a.try,
@@ -52,6 +53,9 @@ func (a *app) tryCommand() *cli.Command {
 }
 
 func (a *app) try(ctx context.Context, c *cli.Command) error {
+	if c.Bool("write") && (!c.Bool("controls") || c.String("format") != "text") {
+		return usage("--write goes with --controls, in text", "obiter try --controls --write")
+	}
 	conf, doc, err := a.prepared(c)
 	if err != nil {
 		return err
@@ -70,7 +74,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	}
 	events := a.events(words, doc, opt.Base)
 	opt.Plan.ControlsOnly = c.Bool("controls")
-	reach := &reach{}
+	reach := newReach(conf, doc)
 	if opt.Plan.ControlsOnly {
 		events.Finished = reach.finished
 	}
@@ -88,7 +92,13 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	}
 	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun(""), all: c.Bool("all")}
 	if opt.Plan.ControlsOnly && format == "text" {
-		if status := a.reach(out.Report, reach); err == nil {
+		status := a.reach(out.Report, reach)
+		if c.Bool("write") {
+			if e := a.writeNotes(cmp.Or(c.String("config"), configFile), doc, reach.notes); e != nil {
+				return e
+			}
+		}
+		if err == nil {
 			return status
 		}
 		return a.ended(r, err)

@@ -319,10 +319,10 @@ func TestWhatTheDescriptionShows(t *testing.T) {
 		got = append(got, fmt.Sprintf("%s by %s, kept as %s, undone by %q", f.Name, f.Send, c.Key(f), f.Undo))
 	}
 	want := []string{
+		`log-in by POST /watches, kept as , undone by ""`,
 		`quay by POST /quays, kept as quay_id, undone by "DELETE /quays/{id}"`,
 		`bollard by POST /quays/{id}/bollards, kept as bollard_no, undone by "DELETE /quays/{id}/bollards/{no}"`,
 		`visit by POST /visits, kept as visit, undone by ""`,
-		`log-in by POST /watches, kept as , undone by ""`,
 	}
 	if !slices.Equal(got, want) {
 		t.Errorf("implied\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -171,8 +171,27 @@ func reasons(c exchange.Case, a exchange.Answer, doc problem.Document) string {
 			return fmt.Sprintf(": %q “%s”", n.Name.Raw, shorten(n.Message))
 		}
 	}
+	if listed := firstListed(doc.Value); listed != "" {
+		return ": “" + shorten(listed) + "”"
+	}
 	return quoted(a)
 }
+
+// firstListed is the first message in a list of an answer: a text of several words. It
+// tells more than the answer's own words, which often only point at the list.
+func firstListed(v any) (text string) {
+	instance.Walk(v, func(at string, inner any) bool {
+		s, is := inner.(string)
+		if is && strings.Contains(s, " ") && inList.MatchString(at) && !strings.HasSuffix(at, "/stack") {
+			text = s
+		}
+		return text == ""
+	})
+	return text
+}
+
+// inList matches the pointer of what is an element of a list, or a member of one.
+var inList = regexp.MustCompile(`/[0-9]+(/[^/]+)?$`)
 
 // Reasons is why a valid request was refused, in the API's own words: what it says of
 // a field, else of all.

@@ -166,6 +166,27 @@ func (l *look) isTaken() bool {
 	})
 }
 
+// Blamed is the member of a valid request that an answer blames, with what it says of
+// it; false where it names none.
+func Blamed(c exchange.Case, a exchange.Answer) (in, pointer, message string, is bool) {
+	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	for _, in := range []string{"body", "query", "header", "path", "cookie"} {
+		part := c.Parts[in]
+		if in == "body" {
+			part = c.Body
+		}
+		if part == nil {
+			continue
+		}
+		for _, n := range layout.Read(doc.Value, layout.NewVocabulary(part, nil, nil)).Fields {
+			if at := n.Name.Path(); at != "" && (n.InRequest || in == "body" && lacks(part, n.Name)) {
+				return in, at, shorten(n.Message), true
+			}
+		}
+	}
+	return "", "", "", false
+}
+
 // Taken is the field of a valid request of which the answer says that another record
 // has its value; false where it says nothing of the kind. Where it names no field, it is
 // the one whose value it quotes, or whose name it mentions, or that records are usually
