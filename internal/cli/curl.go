@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/base64"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -9,24 +10,35 @@ import (
 
 	"obiter/internal/config"
 	"obiter/internal/exchange"
+	"obiter/internal/record"
 )
 
-// curl is a command line that sends the case again. Headers given by --header
-// are in it as variables of the shell, because their values are not kept.
-func curl(c exchange.Case, headers []string) string {
+// curl is a command line that sends the case again. What is not kept, headers and
+// credentials, is in it as variables of the shell: those of obiter.yaml where it says
+// what they are made of.
+func curl(c exchange.Case, head record.Head) string {
 	parts := []string{"curl -sS -i -X", c.Request.Method, quote(c.Request.URL)}
 	for _, h := range c.Request.Headers {
 		parts = append(parts, "-H", quote(h[0]+": "+h[1]))
 	}
-	for _, h := range headers {
+	for _, h := range head.Headers {
 		if slices.ContainsFunc(c.Credentials, func(o exchange.Credential) bool { return o.In == "header" && strings.EqualFold(o.Name, h) }) {
 			continue // it follows, with what is wrong with it
 		}
-		name := strings.ToUpper(strings.ReplaceAll(h, "-", "_"))
-		parts = append(parts, "-H", `"`+h+`: $`+name+`"`)
+		value := "$" + strings.ToUpper(strings.ReplaceAll(h, "-", "_"))
+		for key, text := range head.Variables {
+			if strings.EqualFold(key, "header "+h) {
+				value = inShell(text)
+			}
+		}
+		parts = append(parts, "-H", `"`+h+`: `+value+`"`)
 	}
 	for _, credential := range c.Credentials {
-		parts = append(parts, authorised(credential)...)
+		value := "$" + config.Variable(credential.Scheme)
+		if text, said := head.Variables[credential.Key()]; said {
+			value = inShell(text)
+		}
+		parts = append(parts, authorised(credential, value)...)
 	}
 	parts = append(parts, "-H", quote("Obiter-Case: "+c.ID))
 	body := string(c.Request.Body)
@@ -53,9 +65,25 @@ func plainText(s string) bool {
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-// authorised is how curl sends a credential, by the name of a variable.
-func authorised(c exchange.Credential) []string {
-	value := "$" + config.Variable(c.Scheme)
+// inShell is a text of the configuration with ${NAME} as the shell has it.
+func inShell(text string) string { return reference.ReplaceAllString(text, "$$$1") }
+
+var reference = regexp.MustCompile(`\$\{(\w+)\}`)
+
+// variablesOf are the names of the shell's variables in a line.
+func variablesOf(line string) (out []string) {
+	for _, m := range variable.FindAllStringSubmatch(line, -1) {
+		if !slices.Contains(out, m[1]) {
+			out = append(out, m[1])
+		}
+	}
+	return out
+}
+
+var variable = regexp.MustCompile(`\$(\w+)`)
+
+// authorised is how curl sends a credential with a value.
+func authorised(c exchange.Credential, value string) []string {
 	switch c.Flaw {
 	case "missing":
 		return nil

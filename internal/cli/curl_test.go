@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"obiter/internal/exchange"
+	"obiter/internal/record"
 )
 
 func TestCurlNamesCredentials(t *testing.T) {
@@ -17,7 +18,7 @@ func TestCurlNamesCredentials(t *testing.T) {
 		`-b "watch=$K" -H 'Obiter-`:        {Scheme: "k", Kind: "apiKey", In: "cookie", Name: "watch"},
 		`-H "X-Tide: $X_TIDE" -H 'Obiter-`: {Scheme: "k", Kind: "apiKey", In: "header", Name: "X-Key", Flaw: "missing"},
 	} {
-		line := curl(exchange.Case{ID: "0123456789", Request: exchange.Request{Method: "GET", URL: "http://h"}, Credentials: []exchange.Credential{c}}, []string{"Authorization", "X-Key", "X-Tide"})
+		line := curl(exchange.Case{ID: "0123456789", Request: exchange.Request{Method: "GET", URL: "http://h"}, Credentials: []exchange.Credential{c}}, record.Head{Headers: []string{"Authorization", "X-Key", "X-Tide"}})
 		if !strings.Contains(line, want) || strings.Count(line, c.Name+":") > 1 {
 			t.Errorf("%+v is sent by %s, want %s", c, line, want)
 		}
@@ -26,11 +27,27 @@ func TestCurlNamesCredentials(t *testing.T) {
 
 func TestCurlAddsNoContentType(t *testing.T) {
 	c := exchange.Case{Request: exchange.Request{Method: "POST", URL: "http://h", Body: []byte("{}")}}
-	if line := curl(c, nil); !strings.Contains(line, " -H 'Content-Type:' ") {
+	if line := curl(c, record.Head{}); !strings.Contains(line, " -H 'Content-Type:' ") {
 		t.Error(line)
 	}
 	c.Request.Headers = [][2]string{{"content-type", "a/b"}}
-	if line := curl(c, nil); strings.Contains(line, "'Content-Type:'") {
+	if line := curl(c, record.Head{}); strings.Contains(line, "'Content-Type:'") {
 		t.Error(line)
+	}
+}
+
+// TestCurlNamesTheVariablesOfTheFile, as it has them.
+func TestCurlNamesTheVariablesOfTheFile(t *testing.T) {
+	own := exchange.Credential{Scheme: "door", Kind: "bearer", In: "header", Name: "Authorization", For: "GET /h"}
+	lesser := exchange.Credential{Scheme: "door", Kind: "bearer", In: "header", Name: "Authorization", Flaw: exchange.Lesser}
+	head := record.Head{Headers: []string{"X-Tide"}, Variables: map[string]string{"header x-tide": "at ${TIDE}", own.Key(): "${MATE}", lesser.Key(): "${BOY}"}}
+	for want, c := range map[string]exchange.Credential{`-H "Authorization: Bearer $MATE"`: own, `-H "Authorization: Bearer $BOY"`: lesser} {
+		line := curl(exchange.Case{Request: exchange.Request{Method: "GET", URL: "http://h"}, Credentials: []exchange.Credential{c}}, head)
+		if !strings.Contains(line, want) || !strings.Contains(line, `-H "X-Tide: at $TIDE"`) {
+			t.Errorf("%s, want %s", line, want)
+		}
+		if names := variablesOf(line); len(names) != 2 || names[0] != "TIDE" {
+			t.Errorf("%q", names)
+		}
 	}
 }

@@ -32,18 +32,20 @@ func (a *app) showCommand() *cli.Command {
 			if c.Args().Len() != 1 {
 				return usage("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
 			}
-			head, res, err := find(c.String("run"), strings.ToLower(c.Args().First()))
+			controls := map[string]string{}
+			head, res, err := find(c.String("run"), strings.ToLower(c.Args().First()), controls)
 			if err != nil {
 				return err
 			}
-			a.show(head, res, c.Bool("whole"))
+			a.show(head, res, controls, c.Bool("whole"))
 			return nil
 		},
 	}
 }
 
-// find looks a case up in a run file: by its id, or the beginning of one.
-func find(name, id string) (record.Head, record.Result, error) {
+// find looks a case up in a run file: by its id, or the beginning of one. It collects
+// the ids of valid requests that were accepted, by operation.
+func find(name, id string, controls map[string]string) (record.Head, record.Result, error) {
 	var none record.Result
 	f, r, err := openRun(name)
 	if err != nil {
@@ -58,6 +60,9 @@ func find(name, id string) (record.Head, record.Result, error) {
 		}
 		if res.ID == id {
 			exact = &res
+		}
+		if res.Kind == exchange.Control && res.Response.Success() && controls[res.Operation] == "" {
+			controls[res.Operation] = res.ID
 		}
 		if len(id) >= 3 && strings.HasPrefix(res.ID, id) && len(found) < 8 {
 			found = append(found, res)
@@ -85,7 +90,7 @@ func withRunFindings(res record.Result, r *record.Reader) record.Result {
 	return res
 }
 
-func (a *app) show(head record.Head, res record.Result, whole bool) {
+func (a *app) show(head record.Head, res record.Result, controls map[string]string, whole bool) {
 	out := a.streams.Out
 	fmt.Fprintln(out, a.look.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
 	a.about(out, res, cmp.Or(head.Layout.OwnMediaType(), "a problem document"))
@@ -131,7 +136,31 @@ func (a *app) show(head record.Head, res record.Result, whole bool) {
 		}
 	}
 	fmt.Fprintln(out, "\n"+a.look.bold("Reproduce"))
-	fmt.Fprintln(out, "  "+curl(res.Case, head.Headers))
+	line := curl(res.Case, head)
+	fmt.Fprintln(out, "  "+line)
+	for _, name := range variablesOf(credentialsIn(res.Case, head)) {
+		if by := head.Kept[name]; by != "" {
+			fmt.Fprintln(out, a.look.dim("  # $"+clean(name)+" is in the answer to "+clean(by)+again(controls, by)))
+		}
+	}
+	for _, by := range res.MadeBy {
+		fmt.Fprintln(out, a.look.dim("  # its record of "+clean(by)+" is taken away: make one"+again(controls, by)+", and name that instead"))
+	}
+}
+
+// credentialsIn is what of a curl line is not kept.
+func credentialsIn(c exchange.Case, head record.Head) string {
+	c.Request = exchange.Request{}
+	c.ID = ""
+	return curl(c, head)
+}
+
+// again says how a request of an operation is sent again.
+func again(controls map[string]string, operation string) string {
+	if id := controls[operation]; id != "" {
+		return " (obiter show " + id + ")"
+	}
+	return ""
 }
 
 // folded is a line of a request, cut where it is long.

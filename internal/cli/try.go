@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"runtime"
 	"strings"
 	"time"
 
@@ -125,7 +126,13 @@ func (a *app) announce(words io.Writer, conf *config.Config, p *plan.Plan) {
 	for name := range p.Names() {
 		names = append(names, name)
 	}
-	line := "The first run against this address: " + plural(p.Len(), "operation") + ". What changes or removes goes only to records that are made for it and taken away again"
+	requests := ""
+	if n, all := planned(p, countTime); all {
+		requests = ", about " + plural(n, "request")
+	} else {
+		requests = ", more than " + plural(n, "request")
+	}
+	line := "The first run against this address: " + plural(p.Len(), "operation") + requests + ". What changes or removes goes only to records that are made for it and taken away again"
 	if makes := conf.Makes(names); len(makes) > 0 {
 		line += ": " + some(makes, 5)
 	}
@@ -134,6 +141,30 @@ func (a *app) announce(words io.Writer, conf *config.Config, p *plan.Plan) {
 		fmt.Fprintln(words, a.look.dim(a.look.wrap(clean("Nothing takes away the records of "+some(stay, 5)+"; what stays is listed at the end."), 0)))
 	}
 	fmt.Fprintln(words)
+}
+
+// countTime bounds how long requests are counted before the first run.
+const countTime = 2 * time.Second
+
+// planned counts the cases of a plan; false where there was no time for all.
+func planned(p *plan.Plan, most time.Duration) (int, bool) {
+	deadline := time.Now().Add(most)
+	total, all := 0, true
+	for n := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) int {
+		n := 0
+		for range op.Cases() {
+			if n++; n%64 == 0 && time.Now().After(deadline) {
+				break
+			}
+		}
+		return n
+	}) {
+		if total += n; time.Now().After(deadline) {
+			all = false
+			break
+		}
+	}
+	return total, all
 }
 
 // trialOptions reads the options of try.

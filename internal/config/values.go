@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -150,6 +151,57 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 	}
 	return near, near.kept != ""
 }
+
+// MakersOf are the operations that make the records which an operation's address and
+// body name, as far as these are taken away again.
+func (c *Config) MakersOf(operation string) []string {
+	var out []string
+	for _, name := range append(c.sources(operation, nil), references(c.Operations[operation].Body)...) {
+		f := c.keeper([]string{name})
+		if f == nil || f.Undo == "" || c.IsCredential(name) || slices.Contains(out, f.Send) {
+			continue
+		}
+		if _, made := f.makes(); made {
+			out = append(out, f.Send)
+		}
+	}
+	return out
+}
+
+// Variables are what headers ("header X") and credentials (by the given key) are made
+// of, where that is a reference and at most a word before it; and by their names the
+// operations whose answers values are kept from.
+func (c *Config) Variables(key func(scheme, operation string, lesser bool) string) (variables, kept map[string]string) {
+	variables, kept = map[string]string{}, map[string]string{}
+	add := func(key, text string) {
+		if !plainReference.MatchString(text) {
+			return
+		}
+		variables[key] = text
+		for _, name := range references(text) {
+			if f := c.keeper([]string{name}); f != nil {
+				kept[name] = f.Send
+			}
+		}
+	}
+	for _, h := range c.Headers {
+		add("header "+h[0], h[1])
+	}
+	for scheme, text := range c.Credentials {
+		add(key(scheme, "", false), text)
+	}
+	for scheme, text := range c.Lesser {
+		add(key(scheme, "", true), text)
+	}
+	for operation, o := range c.Operations {
+		for scheme, text := range o.Credentials {
+			add(key(scheme, operation, false), text)
+		}
+	}
+	return variables, kept
+}
+
+var plainReference = regexp.MustCompile(`^(?:[A-Za-z]+ )?\$\{[A-Za-z_]\w*\}$`)
 
 // Addressed reports whether there is a value for each path parameter of an operation
 // that something is said of, given what is kept.

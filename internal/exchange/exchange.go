@@ -218,6 +218,9 @@ type Case struct {
 	// LeavesOut are the optional members, in words, without which a control that was
 	// refused is accepted.
 	LeavesOut []string `json:"leavesOut,omitempty"`
+	// MadeBy are the operations that made the records which its address and its body
+	// name; they are taken away again.
+	MadeBy []string `json:"madeBy,omitempty"`
 
 	Number int `json:"-"` // place in the plan, from 1
 	// ProvenBy is the operation whose control that is; of the operation's own cases:

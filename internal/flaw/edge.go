@@ -39,7 +39,7 @@ func (p *Planter) edgesAt(s *site) {
 
 func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
 	f := s.flaw(rule, variant, reason)
-	if s.p.stopped || s.p.enough() || at > max(s.p.depth, Usual) || s.p.depth == Quick && s.p.once[[2]string{"edge " + f.Pointer, rule}] {
+	if s.p.stopped || s.p.enough() || at > max(s.p.depth, Usual) || s.p.depth == Quick && s.p.once[[2]string{"edge " + f.Pointer, rule}] > 0 {
 		return
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)
@@ -47,7 +47,7 @@ func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
 	if !ok || !sendable || !s.anchor.valid(seen) || instance.Equal(body, s.p.control) {
 		return
 	}
-	s.p.once[[2]string{"edge " + f.Pointer, rule}] = true
+	s.p.once[[2]string{"edge " + f.Pointer, rule}]++
 	s.p.give(Planted{Edge: &f, Value: body})
 }
 

@@ -10,6 +10,7 @@ package flaw
 
 import (
 	"encoding/json"
+	"slices"
 	"strconv"
 
 	"obiter/internal/exchange"
@@ -80,7 +81,8 @@ type Planter struct {
 	enough   func() bool
 	stopped  bool
 	done     map[string]bool        // of Options
-	once     map[[2]string]bool     // at Quick: field and rule already done
+	once     map[[2]string]int      // by field and rule: how many are planted
+	repeated []string               // pointers of last elements, which are as the first ones
 	best     map[string]combination // per field, for all-at-once
 	fields   []string               // fields in the order met
 }
@@ -111,7 +113,7 @@ type Options struct {
 // order of the control's fields. It stops when yield returns false.
 func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
 	p := &Planter{root: root, control: control, baseline: schema.NewBaseline(control), depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
-		once: map[[2]string]bool{}, best: map[string]combination{}, in: opt.In, branched: opt.Alternatives, seen: opt.Seen}
+		once: map[[2]string]int{}, best: map[string]combination{}, in: opt.In, branched: opt.Alternatives, seen: opt.Seen}
 	if p.in == "" {
 		p.in = "body"
 	}
@@ -236,6 +238,9 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 	case []any:
 		for _, i := range tellingIndexes(len(v), sh.Prefix()) {
 			if items := sh.Item(i); len(items) > 0 {
+				if i > 0 && i >= sh.Prefix() {
+					p.repeated = append(p.repeated, instance.Join(pointer, strconv.Itoa(i)))
+				}
 				p.walk(instance.Join(pointer, strconv.Itoa(i)), items, v[i], from, visit)
 			}
 		}
@@ -381,11 +386,22 @@ func (p *Planter) wants(f exchange.Flaw, at Depth) bool {
 	if p.stopped {
 		return false
 	}
-	if p.depth == Quick {
-		return at <= Usual && !p.once[[2]string{f.Pointer, f.Rule}]
+	many := p.once[[2]string{f.Pointer, f.Rule}]
+	switch {
+	case p.depth == Quick:
+		return at <= Usual && many == 0
+	case p.depth == Deep:
+		return true
+	case slices.ContainsFunc(p.repeated, func(around string) bool { return instance.Within(f.Pointer, around) }):
+		return at <= Usual && many == 0
+	case f.Rule == "type" && f.Variant != "fraction": // a fraction is a number all the same
+		return at <= Usual && many < usualTypes
 	}
-	return at <= p.depth
+	return at <= Usual
 }
+
+// usualTypes is how many wrong types a field gets in usual runs.
+const usualTypes = 3
 
 // plant gives out an instance once it is proved.
 func (s *site) plant(f exchange.Flaw, at Depth, body any) {
@@ -407,7 +423,9 @@ func (s *site) planted(f exchange.Flaw, body, seen any) {
 		p.dropped(Drop{f, why})
 		return
 	}
-	p.once[[2]string{f.Pointer, f.Rule}] = true
+	if f.Variant != "fraction" || p.depth == Quick {
+		p.once[[2]string{f.Pointer, f.Rule}]++
+	}
 	p.remember(f, body, s.anchor)
 	p.give(Planted{Flaws: []exchange.Flaw{f}, Value: body})
 }

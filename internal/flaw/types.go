@@ -47,7 +47,8 @@ type typeCandidate struct {
 	words   string
 }
 
-// typeCandidates lists the telling ones first, for quick runs take one.
+// typeCandidates lists the telling ones first, for quick runs take one and usual ones
+// three: what lenient readers take for the right type, null, and what has members.
 func typeCandidates(want schema.Types, now any) []typeCandidate {
 	const numeric = schema.Integer | schema.Number
 	var out []typeCandidate
@@ -64,25 +65,30 @@ func typeCandidates(want schema.Types, now any) []typeCandidate {
 		if !want.Has(schema.Number) {
 			add("fraction", schema.Number, Usual, fraction(now), "a number with a fraction")
 		}
-		add("string", schema.String, Usual, "twelve", "a string")
 	case want.Has(schema.Boolean):
 		add("boolean-string", schema.String, Usual, "true", `the string "true"`)
-		add("one-for-true", schema.Integer, Usual, json.Number("1"), "the number 1")
-		add("zero-for-false", schema.Integer, Deep, json.Number("0"), "the number 0")
 	case want.Has(schema.String):
 		add("number", schema.Integer, Usual, json.Number("12345"), "a number")
 	case want.Has(schema.Array):
 		if list, ok := now.([]any); ok && len(list) > 0 {
 			add("bare-element", typeOf(list[0]), Usual, list[0], "one element without its array")
 		}
-		add("string", schema.String, Usual, "text", "a string")
 	case want.Has(schema.Object):
 		add("string", schema.String, Usual, "text", "a string")
 		add("wrapped", schema.Array, Deep, []any{now}, "the object inside an array")
 	}
 	add("null", schema.Null, Usual, nil, "null")
-	add("array", schema.Array, Usual, []any{}, "an array")
 	add("object", schema.Object, Usual, map[string]any{}, "an object")
+	add("array", schema.Array, Usual, []any{}, "an array")
+	switch {
+	case want&numeric != 0:
+		add("string", schema.String, Usual, "twelve", "a string")
+	case want.Has(schema.Boolean):
+		add("one-for-true", schema.Integer, Usual, json.Number("1"), "the number 1")
+		add("zero-for-false", schema.Integer, Deep, json.Number("0"), "the number 0")
+	case want.Has(schema.Array):
+		add("string", schema.String, Usual, "text", "a string")
+	}
 	add("boolean", schema.Boolean, Usual, true, "a boolean")
 	add("empty-string", schema.String, Deep, "", "an empty string")
 	add("number", schema.Integer, Deep, json.Number("12345"), "a number")

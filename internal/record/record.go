@@ -29,16 +29,21 @@ const maxLine = 64 << 20
 
 // Head is the first line.
 type Head struct {
-	Type        string         `json:"type"`   // run
-	Obiter      int            `json:"obiter"` // Version
-	Program     string         `json:"program"`
-	Description string         `json:"description"`
-	At          string         `json:"at"`
-	Seed        uint64         `json:"seed"`
-	Depth       string         `json:"depth"`
-	Started     string         `json:"started"`           // RFC 3339
-	Headers     []string       `json:"headers,omitempty"` // names of the headers that are added to every request; their values are not kept
-	Layout      *layout.Layout `json:"layout,omitempty"`  // how fields are named, where that is configured
+	Type        string   `json:"type"`   // run
+	Obiter      int      `json:"obiter"` // Version
+	Program     string   `json:"program"`
+	Description string   `json:"description"`
+	At          string   `json:"at"`
+	Seed        uint64   `json:"seed"`
+	Depth       string   `json:"depth"`
+	Started     string   `json:"started"`           // RFC 3339
+	Headers     []string `json:"headers,omitempty"` // names of the headers that are added to every request; their values are not kept
+	// Variables are what headers ("header X") and credentials (by their keys) are made of,
+	// as the configuration has it: Bearer ${TOKEN}. Kept are the operations whose answers
+	// some of the names are kept from.
+	Variables map[string]string `json:"variables,omitempty"`
+	Kept      map[string]string `json:"kept,omitempty"`
+	Layout    *layout.Layout    `json:"layout,omitempty"` // how fields are named, where that is configured
 }
 
 // Result is a case with its answer, judged.

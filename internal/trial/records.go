@@ -227,6 +227,7 @@ type ownRecords struct {
 	records *fixture.Records
 	each    []config.Fixture // made anew for each case
 	all     []config.Fixture // made for the operation
+	makers  []string         // operations that made what its requests name
 }
 
 // forCase are the fixtures that are made anew for a case: what a DELETE with other
@@ -243,7 +244,7 @@ func (o *ownRecords) forCase(c exchange.Case) []config.Fixture {
 func (t *trial) ownRecords(ctx context.Context, op *plan.Operation) (*plan.Operation, func(), error) {
 	list := t.conf.Own(op.Name())
 	records := t.bench.Branch()
-	t.own = &ownRecords{records: records}
+	t.own = &ownRecords{records: records, makers: t.conf.MakersOf(op.Name())}
 	undo := func() { t.undo(ctx, records) }
 	if err := t.learn(t.bench.Values); err != nil { // the one before may have had credentials of its own
 		return op, undo, err
@@ -286,6 +287,7 @@ func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: err.Error()}}
 		}
 	}
+	c.MadeBy = own.makers
 	a := t.sender.Load().Send(ctx, c)
 	own.records.Adopt(ctx, c, a)
 	records.Removed(c, a)

@@ -126,6 +126,13 @@ func (t *trial) ready() (err error) {
 			t.opt.Head.Headers = append(t.opt.Head.Headers, name)
 		}
 	}
+	t.opt.Head.Variables, t.opt.Head.Kept = t.conf.Variables(func(scheme, operation string, lesser bool) string {
+		c := exchange.Credential{Scheme: scheme, For: operation}
+		if lesser {
+			c.Flaw = exchange.Lesser
+		}
+		return c.Key()
+	})
 	if t.plan, err = plan.New(t.opt.Document, Configured(*opt, t.opt.Document, t.conf, nil)); err != nil {
 		return err
 	}

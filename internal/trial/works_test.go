@@ -38,8 +38,10 @@ type works struct {
 	before  map[string]string // the records that were there before, as JSON
 	token   string
 	shut    bool
-	open    bool // it asks nobody for a token
-	limit   int  // requests a second; 0: none
+	open    bool   // it asks nobody for a token
+	reader  string // the token of somebody who may only read
+	lax     bool   // DELETE is not looked at
+	limit   int    // requests a second; 0: none
 	spent   int
 	since   time.Time
 	heard   int
@@ -210,6 +212,13 @@ func (w *works) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	if r.Header.Get("Authorization") == "Bearer "+w.reader && w.reader != "" {
+		if r.Method != "GET" && !(w.lax && r.Method == "DELETE") {
+			problem(403)
+			return
+		}
+		r.Header.Set("Authorization", "Bearer "+w.token)
+	}
 	collection, key, single := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	allowed := map[string]string{"sessions": "POST", "docks": "GET POST PATCH", "cranes": "GET POST", "lifts": "POST", "notices": "POST", "closure": "POST DELETE"}[collection]
 	if single && allowed != "" {
@@ -331,7 +340,9 @@ func (w *works) tried(t *testing.T, ctx context.Context, description, text strin
 	if text == "" {
 		text = config.Draft(doc, "openapi.yaml")
 	}
-	conf, err := config.Read("obiter.yaml", []byte(text), func(name string) (string, bool) { return "Spring tide of 1912", name == "PHRASE" })
+	conf, err := config.Read("obiter.yaml", []byte(text), func(name string) (string, bool) {
+		return map[string]string{"PHRASE": "Spring tide of 1912", "READER": w.reader}[name], name == "PHRASE" || name == "READER"
+	})
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
@@ -390,6 +401,43 @@ func TestTheWorksAreReachedWhole(t *testing.T) {
 		}
 		if limit > 0 && w.waited == 0 {
 			t.Error("the limit was not met")
+		}
+	}
+}
+
+// TestLesserCredentials: each operation is tried once with credentials that lack the
+// right, a DELETE on a record of its own, and a service that does not look is found.
+func TestLesserCredentials(t *testing.T) {
+	text := worksConfig + "lesser: { session: \"${READER}\" }\n"
+	for _, name := range []string{"GET /docks", "GET /docks/{id}", "GET /cranes", "GET /cranes/{id}", "GET /lifts/{id}", "GET /notices/{slug}"} {
+		text = strings.Replace(text, "operations:\n", "operations:\n  '"+name+"': { lesser: allowed }\n", 1)
+	}
+	for _, lax := range []bool{false, true} {
+		w := newWorks()
+		w.reader, w.lax = fmt.Sprintf("r%016x", rand.Uint64()), lax
+		out, told, file, err := w.tried(t, context.Background(), worksDescription+worksRest, text, flaw.Quick)
+		if err != nil || len(told) > 0 {
+			t.Errorf("lax %v: %v, told %q", lax, err, told)
+		}
+		if n := strings.Count(file, `"variant":"lesser"`); n < 14 {
+			t.Errorf("lax %v: only %d operations were tried with them", lax, n)
+		}
+		if strings.Contains(file, w.reader) {
+			t.Errorf("lax %v: their token is in the run file", lax)
+		}
+		var accused []string
+		for _, e := range out.Report.Entries() {
+			accused = append(accused, e.Code+" "+strings.Join(e.Operations, ", "))
+		}
+		want := "[]"
+		if lax {
+			want = "[accepted DELETE /docks/{id}, DELETE /cranes/{id}, DELETE /lifts/{id}, DELETE /notices/{slug}]"
+		}
+		if fmt.Sprint(accused) != want {
+			t.Errorf("lax %v: accused is %q, want %s\n%s", lax, accused, want, found(out))
+		}
+		if changed, left := w.state(); len(changed)+len(left) > 0 {
+			t.Errorf("lax %v: changed are %q, left %q", lax, changed, left)
 		}
 	}
 }
