@@ -88,7 +88,7 @@ func (c *Config) LearnUnique(operation, pointer string) bool {
 	if slices.ContainsFunc(said.Rules, func(r Rule) bool { return r.Unique == pointer }) {
 		return false
 	}
-	said.Rules = append(slices.Clone(said.Rules), Rule{Unique: pointer})
+	said.Rules = append(slices.Clone(said.Rules), Rule{Unique: pointer, Fresh: c.creates != nil && !c.creates[operation]})
 	c.Operations[operation] = said
 	return true
 }

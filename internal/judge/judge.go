@@ -146,7 +146,7 @@ func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 		return nil
 	case !edge && !contradicts(c, a, doc):
 		return []Finding{notReached(what, c, a, doc)}
-	case edge && (speaksOfRecords(a.Status) || a.Status < 500 && standsForRecord(*c.Edge)):
+	case edge && (speaksOfRecords(a.Status) || a.Status < 500 && (standsForRecord(*c.Edge) || ofRecords.MatchString(reasons(c, a, doc)))):
 		return []Finding{conflict(field, what, a)}
 	}
 	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a, doc)))}

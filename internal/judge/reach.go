@@ -49,7 +49,7 @@ func lacks(body any, n layout.Name) bool {
 }
 
 // ofRecords matches what is said of a record, and not of the form of a value.
-var ofRecords = regexp.MustCompile(`(?i)\b(not (be )?found|no such|not exist|unknown|unrecogni[sz]ed|on record|invalid (id|pk|reference|foreign)|already|taken|must be unique|not unique|duplicate)`)
+var ofRecords = regexp.MustCompile(`(?i)\b(not (be )?found|no such|not exist|doesn['’]t exist|(could|can) ?not find|can['’]t find|unknown|unrecogni[sz]ed|on record|invalid (id|pk|reference|foreign)|already|taken|must be unique|not unique|duplicate)`)
 
 // recordWords end the names of fields that stand for a record.
 var recordWords = []string{"id", "ids", "uuid", "uuids", "guid", "key", "slug", "ref", "refs"}

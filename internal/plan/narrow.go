@@ -117,7 +117,7 @@ func (op *Operation) Fresh(pointer string) *Operation {
 	if q.opt.Rules == nil {
 		q.opt.Rules = map[string][]config.Rule{}
 	}
-	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer})
+	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer, Fresh: !op.creates()})
 	return q.prepare(op.Operation)
 }
 
@@ -133,6 +133,10 @@ func (op *Operation) Renewing() []string {
 	}
 	return out
 }
+
+// creates reports whether the operation documents that it makes a record: only then is
+// the value of its own first request taken afterwards.
+func (op *Operation) creates() bool { return slices.Contains(op.Documented(), "201") }
 
 // leave takes the members out that are left out of an operation's requests.
 func (p *Plan) leave(op *Operation) {
