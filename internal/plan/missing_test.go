@@ -1,6 +1,8 @@
 package plan_test
 
 import (
+	"fmt"
+	"obiter/internal/oad"
 	"slices"
 	"strings"
 	"testing"
@@ -17,7 +19,7 @@ func TestNothingToFillIn(t *testing.T) {
 	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
 		got = append(got, c.Operation+" "+c.Name)
 	}
-	want := []string{"GET /a control, fullest", "GET /a wrong-method patch", "POST /b control, fullest", "POST /b wrong-method get", "the API as a whole unknown-path unlisted"}
+	want := []string{"GET /a control, fullest", "GET /a unusual-accept image-png-alone", "GET /a wrong-method patch", "POST /b control, fullest", "POST /b wrong-method get", "the API as a whole unknown-path unlisted"}
 	if !slices.Equal(got, want) {
 		t.Errorf("planned %q, want %q", got, want)
 	}
@@ -73,5 +75,23 @@ func TestWhatIsNotThere(t *testing.T) {
 	slices.Sort(want)
 	if !slices.Equal(got, want) {
 		t.Errorf("planned\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// TestABodyOfAGet is sent where the description may require it, and does.
+func TestABodyOfAGet(t *testing.T) {
+	body := "  /a:\n    get: {requestBody: {required: %v, content: {application/json: {schema: {type: object, required: [gauge], properties: {gauge: {type: string, examples: [kiel]}}}}}}}\n"
+	for _, x := range []struct {
+		required bool
+		version  string
+		sent     bool
+	}{{true, "3.1.0", true}, {false, "3.1.0", false}, {true, "3.0.3", false}} {
+		doc, err := oad.Read("tides.yaml", []byte("openapi: "+x.version+"\ninfo: {title: Tides, version: '1'}\npaths:\n"+fmt.Sprintf(body, x.required)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c := cases(t, doc, plan.Options{})[0]; len(c.Request.Body) > 0 != x.sent {
+			t.Errorf("%+v: %q is sent", x, c.Request.Body)
+		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"strings"
 	"time"
 
 	"obiter/internal/config"
@@ -251,7 +252,9 @@ func (p *Plan) parts(op *Operation) error {
 		return err
 	}
 	op.Parts = parts
-	if op.Body != nil && op.Method != "GET" { // content in a GET has no meaning (RFC 9110, section 9.3.1)
+	// Content in a GET has no meaning (RFC 9110, section 9.3.1), unless the description
+	// requires it, which OpenAPI 3.0 does not let it (3.0.3, section 4.7.10).
+	if op.Body != nil && (op.Method != "GET" || op.Body.Required && !strings.HasPrefix(p.doc.OpenAPI, "3.0")) {
 		if err := p.bodyPart(op); err != nil {
 			return err
 		}

@@ -83,6 +83,7 @@ func (e *emitter) at(d flaw.Depth) bool { return d <= e.op.plan.opt.Depth }
 // contentHeaders sends the body under headers that do not tell what it is.
 func (e *emitter) contentHeaders(s sent) {
 	if s.control == nil {
+		e.acceptAlone(s)
 		return
 	}
 	control, body := s.control, s.body
@@ -117,6 +118,20 @@ func (e *emitter) contentHeaders(s sent) {
 		r.Headers[0][1] = "image/png"
 		e.whole(control, "unusual-accept", "image-png", "only an image is accepted as the answer, and the JSON is cut off", r)
 	}
+}
+
+// acceptAlone asks a GET for an image, where it is not described to give one: the
+// service may say that it has none, or give what it has (RFC 9110, section 12.5.1).
+func (e *emitter) acceptAlone(s sent) {
+	other := slices.ContainsFunc(e.op.Responses, func(r oad.Response) bool {
+		return slices.ContainsFunc(r.Media, func(m oad.Media) bool { return !IsJSON(m.Type) })
+	})
+	if e.op.Method != "GET" || other || !e.at(flaw.Usual) {
+		return
+	}
+	r := s.again(e.op.Method, "", nil)
+	r.Headers[0][1] = "image/png"
+	e.whole(nil, "unusual-accept", "image-png-alone", "only an image is accepted as the answer", r)
 }
 
 // unknownID names records that probably do not exist: each path parameter in turn

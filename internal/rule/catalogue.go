@@ -108,7 +108,11 @@ var All = []Rule{
 	whole("unusual-charset", exchange.Either, Decoder, Fault, "A charset that does not exist, on JSON, which has no such parameter: success is right too."),
 	whole("unusual-text", exchange.Either, Operation, Fault, "U+0000 inside a string that no pattern, format or list restricts: JSON allows it and many databases do not. Success is right, and so is a rejection; a crash is not."),
 	whole("wrong-content-encoding", exchange.ContentCoding, Server, Doubtful, "A Content-Encoding that does not exist; where that is accepted, it is a warning (RFC 9110, section 15.5.16)."),
-	whole("unusual-accept", exchange.NotAcceptable, Server, Fault, "A malformed request that accepts only images as its answer: 406 or the usual rejection, and never a page."),
+	func() Rule {
+		r := whole("unusual-accept", exchange.NotAcceptable, Server, Fault, "A malformed request that accepts only images as its answer: 406 or the usual rejection, and never a page; a GET that does: the usual answer is right too (RFC 9110, section 12.5.1).")
+		r.Except = map[string]Exception{"image-png-alone": {Class: exchange.Ignorable}}
+		return r
+	}(),
 	whole("deep-nesting", exchange.TooLarge, Server, Fault, "JSON that nests very deeply; once a plan."),
 	whole("large-body", exchange.TooLarge, Server, Fault, "A body of 8 MiB; once a plan, in deep runs."),
 	whole("unknown-id", exchange.NotFound, Operation, Doubtful, "Each path parameter in turn with a value of the right form that names no record, as far as one can know; where that is accepted, it is a warning. The last one of a PUT, which may create the record, only where the description has 404 and not 201."),
