@@ -376,3 +376,74 @@ operations:
 		t.Errorf("undone with %v", given)
 	}
 }
+
+// TestWhatIsNamedForAll: a value of a parameter that holds wherever one of the name is,
+// and what may be changed for it.
+func TestWhatIsNamedForAll(t *testing.T) {
+	doc, err := oad.Read("quays.yaml", []byte(`{"openapi":"3.1.0","info":{"title":"Quays","version":"1"},"paths":{
+ "/quays":{"post":{"responses":{"201":{}}}}, "/quays/{quay}":{"put":{},"delete":{}}, "/archive/{quay}":{"put":{}}, "/archive/{quay}/opening":{"post":{}},
+ "/ports/{port}":{"put":{},"get":{}}, "/ports/{port}/ships":{"post":{}}, "/ports/{port}/ships/{ship}":{"put":{},"delete":{}}, "/ports/{port}/closing":{"post":{}}, "/ports/{port}/ships/{ship}/crew/{hand}":{"put":{},"delete":{}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := read(t, `
+path: { quay: "${quay}", port: kiel }
+query: { page: 1 }
+fixtures:
+  - { name: quay, send: POST /quays, keep: { quay: $response.body#/id }, undo: "DELETE /quays/{quay}" }
+  - { name: ship, send: "POST /ports/{port}/ships", keep: { ship: $response.body#/id }, undo: "DELETE /ports/{port}/ships/{ship}" }
+operations:
+  GET /ports/{port}: { query: { page: 2 } }
+`)
+	c.Imply(doc)
+	values := map[string]any{"quay": json.Number("7"), "ship": "s"}
+	for operation, want := range map[string]struct {
+		foreign bool
+		given   string
+	}{
+		"PUT /archive/{quay}": {false, `{"path":{"quay":7},"query":{"page":1}}`}, "POST /archive/{quay}/opening": {false, `{"path":{"quay":7},"query":{"page":1}}`},
+		"PUT /ports/{port}": {true, `{"path":{"port":"kiel"},"query":{"page":1}}`}, "GET /ports/{port}": {false, `{"path":{"port":"kiel"},"query":{"page":2}}`},
+		"POST /ports/{port}/closing": {true, ""}, "POST /ports/{port}/ships": {false, ""}, "PUT /ports/{port}/ships/{ship}": {false, `{"path":{"port":"kiel","ship":"s"},"query":{"page":1}}`},
+		"DELETE /ports/{port}/ships/{ship}": {false, ""}, "PUT /ports/{port}/ships/{ship}/crew/{hand}": {false, ""}, "DELETE /ports/{port}/ships/{ship}/crew/{hand}": {true, ""},
+	} {
+		if why := c.Foreign(operation); (why != "") != want.foreign {
+			t.Errorf("%s: %q", operation, why)
+		}
+		given := c.Given(operation, nil, values)
+		object := map[string]any{}
+		for in, named := range given {
+			if in == "path" { // of the operation alone
+				own := map[string]any{}
+				for _, name := range parameters(operation) {
+					own[name] = named[name]
+				}
+				named = own
+			}
+			object[in] = named
+		}
+		if got := string(instance.Encode(object)); want.given != "" && got != want.given {
+			t.Errorf("%s gets %s, want %s", operation, got, want.given)
+		}
+	}
+	if got := c.MakersOf("PUT /ports/{port}/ships/{ship}"); fmt.Sprint(got) != "[POST /ports/{port}/ships]" {
+		t.Errorf("made by %q", got)
+	}
+}
+
+// TestFreshValues stand in bodies, whole and as a part.
+func TestFreshValues(t *testing.T) {
+	c := read(t, `
+fixtures: [{ name: quay, send: POST /quays, body: { code: "quay-${fresh}", slug: "${fresh}", side: north }, keep: { quay: $response.body#/id } }]
+operations: { POST /quays: { body: { crew: { badge: "${fresh}" } } } }
+`)
+	f := c.Fixtures[0]
+	if got := string(instance.Encode(c.Expand(f.Body, nil))); got != `{"code":"quay-k7q2m9x4","side":"north"}` || len(f.Rules) != 2 {
+		t.Errorf("%s, %+v", got, f.Rules)
+	}
+	if got := c.Renews("POST /quays", f.Rules); fmt.Sprint(got) != "[/crew/badge /code /slug]" {
+		t.Errorf("%q", got)
+	}
+	if got := Renewed(f.Rules[0].Around, "x"); got != "quay-x" {
+		t.Error(got)
+	}
+}

@@ -265,7 +265,7 @@ func keptAt(doc *oad.Document, create oad.Operation, parameter string) string {
 				return "$response.body#" + instance.Join("", name)
 			}
 		}
-		if field, natural := naturalKey(doc, create, parameter); natural && !locates(create) {
+		if field, _, natural := naturalKey(doc, create, parameter, true); natural && !locates(create) {
 			if _, has := instance.Get(properties, field); has {
 				return "$response.body#" + field
 			}

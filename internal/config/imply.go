@@ -242,13 +242,17 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 			}
 		}
 		f.Keep[kept] = keptAt(doc, create, key)
-		if field, natural := naturalKey(doc, create, key); natural && !locates(create) {
-			if i == len(keys)-1 { // those before it may refer to other records
+		field, free, natural := naturalKey(doc, create, key, len(keys) == 1)
+		if natural && (len(keys) > 1 || !locates(create)) {
+			if i == len(keys)-1 && free { // those before it may refer to other records
 				f.Rules = append(f.Rules, Rule{Unique: field, Fresh: true})
 			}
 			if f.Keep[kept] == atLocation {
 				f.Keep[kept] = "$request.body#" + field
 			}
+		}
+		if len(keys) > 1 && f.Keep[kept] == atLocation {
+			return Fixture{}, false // which of its names a Location ends with is not said
 		}
 		if remove.Path != "" {
 			f.UndoParameters["path"][key] = "${" + kept + "}"
@@ -261,24 +265,26 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 const maxNames = 3
 
 // naturalKey is the field of a new record's body that the record is known by, where
-// whoever makes it chooses: one of the parameter's name, or a name where the parameter
-// is no number.
-func naturalKey(doc *oad.Document, create oad.Operation, parameter string) (string, bool) {
+// whoever makes it chooses: one of the parameter's name; or a name, where the parameter
+// is no number and names the record alone. It is free where the value is not one of a
+// few.
+func naturalKey(doc *oad.Document, create oad.Operation, parameter string, alone bool) (field string, free, ok bool) {
 	if create.Body == nil {
-		return "", false
+		return "", false, false
 	}
 	properties := propertiesOf(doc, create)
 	candidates := []string{parameter}
-	if l := level(parameter); !strings.HasSuffix(l, "id") && !strings.HasSuffix(l, "no") && l != "number" {
+	if l := level(parameter); alone && !strings.HasSuffix(l, "id") && !strings.HasSuffix(l, "no") && l != "number" {
 		candidates = append(candidates, "name", "key", "slug", "code", "value")
 	}
-	for _, name := range candidates {
-		property, is := properties[name].(map[string]any)
-		if is && property["type"] == "string" && property["enum"] == nil && property["const"] == nil && property["readOnly"] != true {
-			return instance.Join("", name), true
+	for i, name := range candidates {
+		property, _ := properties[name].(map[string]any)
+		free := property["enum"] == nil && property["const"] == nil
+		if property["type"] == "string" && property["readOnly"] != true && (free || i == 0) {
+			return instance.Join("", name), free, true
 		}
 	}
-	return "", false
+	return "", false, false
 }
 
 // general are names of parameters that do not say of what they are.

@@ -442,6 +442,23 @@ func TestLesserCredentials(t *testing.T) {
 	}
 }
 
+// TestARefusedLogInCostsThoseThatNeedIt, and no other.
+func TestARefusedLogInCostsThoseThatNeedIt(t *testing.T) {
+	w := newWorks()
+	text := strings.Replace(worksConfig, `phrase: "${PHRASE}" }, keep`, "phrase: wrong }, keep", 1)
+	text = strings.Replace(text, `{ clerk: mate }, rules: [{ is: "${PHRASE}", blames: /phrase }] }`, `{ clerk: mate, phrase: "${PHRASE}" } }`, 1)
+	out, told, _, err := w.tried(t, context.Background(), worksDescription+worksRest, text, flaw.Quick)
+	if err != nil || len(out.Failed) == 0 || !strings.Contains(strings.Join(told, " "), `the fixture "session" was refused`) {
+		t.Errorf("%v, failed are %q, told %q", err, out.Failed, told)
+	}
+	if l := out.Report.Line("POST /sessions"); l.Passed == 0 || l.Unproven > 0 {
+		t.Errorf("the log-in itself is not tried: %+v", l)
+	}
+	if missing := unreached(out); len(missing) < 19 {
+		t.Errorf("not reached are %q", missing)
+	}
+}
+
 // TestTheWorksAreInterrupted at any moment: what was there before is the same, and what
 // stays is listed.
 func TestTheWorksAreInterrupted(t *testing.T) {
