@@ -282,27 +282,22 @@ func locates(o oad.Operation) bool {
 // listedAt is where the first id of a list is: in a list that the documented answer
 // is, or has as a member.
 func listedAt(doc *oad.Document, list oad.Operation, parameter string) string {
-	for _, r := range list.Responses {
-		if !strings.HasPrefix(r.Status, "2") {
+	for _, m := range successes(list) {
+		at, v, err := doc.Resolve(m.Schema)
+		object, _ := v.(map[string]any)
+		if err != nil || object == nil {
 			continue
 		}
-		for _, m := range r.Media {
-			at, v, err := doc.Resolve(m.Schema)
-			object, _ := v.(map[string]any)
-			if err != nil || object == nil {
-				continue
-			}
-			if pointer, is := firstOf(doc, at, object, parameter); is {
-				return "$response.body#" + pointer
-			}
-			properties, _ := object["properties"].(map[string]any)
-			for _, name := range instance.Names(properties) {
-				inner := document.Location{File: at.File, Pointer: at.Pointer + instance.Join("/properties", name)}
-				to, v, err := doc.Resolve(inner)
-				member, _ := v.(map[string]any)
-				if pointer, is := firstOf(doc, to, member, parameter); err == nil && is {
-					return "$response.body#" + instance.Join("", name) + pointer
-				}
+		if pointer, is := firstOf(doc, at, object, parameter); is {
+			return "$response.body#" + pointer
+		}
+		properties, _ := object["properties"].(map[string]any)
+		for _, name := range instance.Names(properties) {
+			inner := document.Location{File: at.File, Pointer: at.Pointer + instance.Join("/properties", name)}
+			to, v, err := doc.Resolve(inner)
+			member, _ := v.(map[string]any)
+			if pointer, is := firstOf(doc, to, member, parameter); err == nil && is {
+				return "$response.body#" + instance.Join("", name) + pointer
 			}
 		}
 	}
@@ -343,16 +338,21 @@ func keyOf(properties map[string]any, parameter string) (string, bool) {
 
 // answered are the properties of an operation's documented successes.
 func answered(doc *oad.Document, o oad.Operation) (out []map[string]any) {
-	for _, r := range o.Responses {
-		if !strings.HasPrefix(r.Status, "2") {
-			continue
+	for _, m := range successes(o) {
+		_, v, err := doc.Resolve(m.Schema)
+		object, _ := v.(map[string]any)
+		if properties, is := object["properties"].(map[string]any); is && err == nil {
+			out = append(out, properties)
 		}
-		for _, m := range r.Media {
-			_, v, err := doc.Resolve(m.Schema)
-			object, _ := v.(map[string]any)
-			if properties, is := object["properties"].(map[string]any); is && err == nil {
-				out = append(out, properties)
-			}
+	}
+	return out
+}
+
+// successes are the bodies of an operation's documented successes.
+func successes(o oad.Operation) (out []oad.Media) {
+	for _, r := range o.Responses {
+		if strings.HasPrefix(r.Status, "2") {
+			out = append(out, r.Media...)
 		}
 	}
 	return out

@@ -73,6 +73,31 @@ paths:
     post: *create
 `
 
+// writing gives two functions that answer a request: with a value, and with a problem
+// document that names fields.
+func writing(w http.ResponseWriter) (say func(status int, v any), problem func(status int, pointers ...string)) {
+	say = func(status int, v any) {
+		if status != 204 {
+			w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
+		}
+		w.WriteHeader(status)
+		if status != 204 {
+			_ = json.NewEncoder(w).Encode(v)
+		}
+	}
+	return say, func(status int, pointers ...string) {
+		doc := map[string]any{"type": fmt.Sprint("https://harbour.example/", status), "title": http.StatusText(status), "status": status}
+		var list []any
+		for _, p := range pointers {
+			list = append(list, map[string]any{"pointer": p, "detail": "is not right"})
+		}
+		if list != nil {
+			doc["errors"] = list
+		}
+		say(status, doc)
+	}
+}
+
 func newYard() *yard {
 	y := &yard{records: map[string]map[string]any{}, next: 3}
 	for _, at := range []string{"/piers/1", "/piers/2", "/winches/1", "/winches/1/checks/1", "/settings"} {
@@ -95,24 +120,10 @@ func (y *yard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if y.answer != nil && y.answer(w, r) {
 		return
 	}
-	say := func(status int, v any) {
-		w.Header().Set("Content-Type", "application/json")
-		if status >= 400 {
-			w.Header().Set("Content-Type", "application/problem+json")
-			w.Header().Set("Allow", "GET")
-		}
-		w.WriteHeader(status)
-		if status != 204 {
-			_ = json.NewEncoder(w).Encode(v)
-		}
+	if r.Method != "GET" {
+		w.Header().Set("Allow", "GET") // where it is of use
 	}
-	problem := func(status int, pointer string) {
-		doc := map[string]any{"type": fmt.Sprint("https://harbour.example/", status), "title": http.StatusText(status), "status": status}
-		if pointer != "" {
-			doc["errors"] = []any{map[string]any{"pointer": pointer, "detail": "is not right"}}
-		}
-		say(status, doc)
-	}
+	say, problem := writing(w)
 	segments := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
 	one := y.records[r.URL.Path]
 	collection := slices.Contains([]string{"piers", "winches", "checks", "log"}, segments[len(segments)-1])
@@ -123,22 +134,22 @@ func (y *yard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case collection && r.Method == "GET" && segments[0] == "piers":
 		say(200, []any{})
 	case collection && r.Method != "POST" || !collection && r.Method == "POST":
-		problem(405, "")
+		problem(405)
 	case !collection && one == nil, len(segments) == 3 && y.records["/winches/"+segments[1]] == nil:
-		problem(404, "")
+		problem(404)
 	case r.Method == "GET":
 		say(200, one)
 	case r.Method == "DELETE":
 		delete(y.records, r.URL.Path)
 		say(204, nil)
 	case write && !strings.HasPrefix(r.Header.Get("Content-Type"), "application/json"):
-		problem(415, "")
+		problem(415)
 	case write && !json.Valid(text):
-		problem(400, "")
+		problem(400)
 	case write && json.Unmarshal(text, &body) != nil:
 		problem(422, "#")
 	case !write:
-		problem(405, "")
+		problem(405)
 	default:
 		if name, is := body["name"].(string); !is || len([]rune(name)) < 2 || len([]rune(name)) > 20 {
 			problem(422, "#/name")

@@ -3,7 +3,6 @@ package trial_test
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -57,22 +56,7 @@ func TestARecordOfSomebodyElseIsReadAndNotChanged(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		defer mu.Unlock()
-		say := func(status int, v any) {
-			w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
-			w.WriteHeader(status)
-			_ = json.NewEncoder(w).Encode(v)
-		}
-		problem := func(status int, pointers ...string) {
-			doc := map[string]any{"type": fmt.Sprint("https://harbour.example/", status), "title": http.StatusText(status), "status": status}
-			var list []any
-			for _, pointer := range pointers {
-				list = append(list, map[string]any{"pointer": pointer, "detail": "is not right"})
-			}
-			if list != nil {
-				doc["errors"] = list
-			}
-			say(status, doc)
-		}
+		say, problem := writing(w)
 		if r.Method != "GET" && (r.URL.Path == "/harbours/KIEL" || strings.HasSuffix(r.URL.Path, "/closing") || strings.HasSuffix(r.URL.Path, "/old")) {
 			touched = append(touched, r.Method+" "+r.URL.Path)
 		}

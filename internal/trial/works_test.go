@@ -181,26 +181,7 @@ func (w *works) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 	if w.heard++; w.stop != nil {
 		w.stop(w.heard)
 	}
-	say := func(status int, v any) {
-		if status != 204 {
-			rw.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
-		}
-		rw.WriteHeader(status)
-		if status != 204 {
-			_ = json.NewEncoder(rw).Encode(v)
-		}
-	}
-	problem := func(status int, pointers ...string) {
-		doc := map[string]any{"type": fmt.Sprint("https://harbour.example/", status), "title": http.StatusText(status), "status": status}
-		var list []any
-		for _, p := range pointers {
-			list = append(list, map[string]any{"pointer": p, "detail": "is not right"})
-		}
-		if list != nil {
-			doc["errors"] = list
-		}
-		say(status, doc)
-	}
+	say, problem := writing(rw)
 	if now := time.Now(); w.limit > 0 {
 		if now.Sub(w.since) > time.Second {
 			w.since, w.spent = now, 0
