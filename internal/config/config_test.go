@@ -235,6 +235,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("fixtures: [{name: a, send: GET /, keep: {'': $response.header.A}}]"))
 	f.Add([]byte("fixtures: [{name: a, send: PUT /a/{b, path: {b: '${TIDE}'}, undo: {send: 'DELETE /{}{x}', path: {x: 1}}}]\noperations: {'PATCH /{': {allow: true, credentials: none}}"))
 	f.Add([]byte("a: &x [*x]"))
+	f.Add([]byte("path: {a: '${b}'}\nlesser: {d: '${TIDE}'}\nskip: [a]\nrules: {only: [a], without: []}\nfixtures: [{name: f, send: 'POST /a/{a}', body: {c: 'x-${fresh}', d: ['${fresh}']}, keep: {b: $request.body#/c}, undo: 'DELETE /a/{a}/{c}/{}'}]\noperations: {'PUT /a/{a}/{b}': {lesser: allowed, rules: [{is: '${b}', blames: /x}, {flaw: y, query: {z: }}]}}"))
 	f.Add([]byte("statuses: {type: [1e400]}"))
 	f.Fuzz(func(t *testing.T, src []byte) {
 		c, err := Read("obiter.yaml", src, env)
@@ -250,11 +251,16 @@ func FuzzRead(f *testing.F) {
 			c.Given(name, nil, nil)
 			c.Foreign(name)
 			c.Slots(name)
+			c.MakersOf(name)
+			for _, r := range o.Rules {
+				c.Decided(r, nil)
+			}
 		}
 		for _, f := range c.Fixtures {
 			c.Given(f.Send, f.Parameters, nil)
 			c.Unaddressed(f, nil)
 			c.UndoSlots(f)
+			c.Often(f)
 		}
 	})
 }
@@ -427,6 +433,26 @@ operations:
 	}
 	if got := c.MakersOf("PUT /ports/{port}/ships/{ship}"); fmt.Sprint(got) != "[POST /ports/{port}/ships]" {
 		t.Errorf("made by %q", got)
+	}
+}
+
+// TestAPartOfANameIsNotTheRecord: what is below /tags/{type} is not all Obiter's own.
+func TestAPartOfANameIsNotTheRecord(t *testing.T) {
+	doc, err := oad.Read("tags.yaml", []byte(`{"openapi":"3.1.0","info":{"title":"Tags","version":"1"},"paths":{
+ "/tags":{"post":{"requestBody":{"content":{"application/json":{"schema":{"properties":{"type":{"type":"string"},"value":{"type":"string"}}}}}},"responses":{"201":{}}}},
+ "/tags/{type}":{"put":{},"patch":{}}, "/tags/{type}/{value}":{"put":{},"delete":{}}, "/tags/{type}/{value}/notes":{"put":{}}, "/{}/{}": {"delete":{}}, "/{x}": {"post":{}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := read(t, "{}")
+	c.Imply(doc)
+	if f := c.Fixtures[0]; fmt.Sprint(f.Keep) != "map[type:$request.body#/type value:$request.body#/value]" || len(f.Rules) != 1 || f.Rules[0].Unique != "/value" {
+		t.Errorf("%+v", f)
+	}
+	for operation, foreign := range map[string]bool{"PUT /tags/{type}": true, "PATCH /tags/{type}": true, "PUT /tags/{type}/{value}": false, "DELETE /tags/{type}/{value}": false, "PUT /tags/{type}/{value}/notes": false} {
+		if why := c.Foreign(operation); (why != "") != foreign {
+			t.Errorf("%s: %q", operation, why)
+		}
 	}
 }
 

@@ -153,7 +153,7 @@ func (c *Config) implyRecords(doc *oad.Document) {
 func (c *Config) Makes(operations []string) []string {
 	var out []string
 	for _, f := range c.Needed(operations) {
-		if !slices.Contains(out, f.Send) {
+		if _, made := f.makes(); made && !slices.Contains(out, f.Send) {
 			out = append(out, f.Send)
 		}
 	}
@@ -227,7 +227,11 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 	}
 	keys := []string{parameter}
 	if remove.Path != "" {
-		keys = parameters(remove.Path)[len(parameters(create.Path)):]
+		names, before := parameters(remove.Path), len(parameters(create.Path))
+		if len(names) <= before {
+			return Fixture{}, false // a template without a name
+		}
+		keys = names[before:]
 	}
 	record := singular(create.Path)
 	f := Fixture{Name: c.newName(record), Send: create.Name(), Each: "run", Implied: true, Keep: map[string]string{}}

@@ -136,7 +136,7 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 		default:
 			continue
 		}
-		if made {
+		if made && f.namedBy(path) {
 			return source{kept: kept, made: true}, true
 		}
 		if read.kept == "" {
@@ -208,6 +208,15 @@ var plainReference = regexp.MustCompile(`^(?:[A-Za-z]+ )?\$\{[A-Za-z_]\w*\}$`)
 func (c *Config) Addressed(operation string, values map[string]any) bool {
 	given := c.Given(operation, nil, values)["path"]
 	return !slices.ContainsFunc(parameters(operation), func(name string) bool { return given[name] == nil })
+}
+
+// namedBy reports whether a path names the fixture's record, and not only a part of its
+// name: /tags/{type} is not the one of /tags/{type}/{value}.
+func (f Fixture) namedBy(path string) bool {
+	_, create, _ := strings.Cut(f.Send, " ")
+	_, undo, _ := strings.Cut(f.Undo, " ")
+	names := strings.Count(bare(undo), "{}") - strings.Count(bare(create), "{}")
+	return names < 2 || !strings.HasPrefix(bare(undo), bare(create)+"/") || strings.HasPrefix(bare(path)+"/", bare(create)+strings.Repeat("/{}", names)+"/")
 }
 
 // ownName is what a value of a record is kept as where another record has one of the name.
