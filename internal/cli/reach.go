@@ -52,12 +52,21 @@ func (a *app) reach(rep *report.Report, r *reach) error {
 	}
 	refused := refusedControls()
 	reached, errors := 0, 0
+	told := map[string]bool{} // which refused records were told of in full
+	for name := range refused {
+		told["it needs a record of "+name] = true
+	}
 	dim := func(text string) { fmt.Fprintln(out, a.look.dim(a.look.wrap(clean(text), 15))) }
 	for _, name := range r.operations {
 		l, why := rep.Line(name), r.left[name]
 		switch {
 		case why != "":
 			fmt.Fprintln(out, a.look.dim("  left out     "+clean(name)))
+			if lead, _, long := strings.Cut(why, ", and the record was refused: "); long && told[lead] {
+				why = lead + ", which was refused"
+			} else {
+				told[lead] = true
+			}
 			dim(why)
 			if !strings.HasPrefix(why, "it needs a record of") { // what is written for that one counts
 				r.tell(r.adviser.LeftOut(name), dim)
