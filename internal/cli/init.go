@@ -44,5 +44,12 @@ func (a *app) init(c *cli.Command) error {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s is written. Read it, then: obiter try\n", configFile)
+	credentials, foreign := config.LeftOpen(doc)
+	if len(credentials) > 0 {
+		fmt.Fprintln(a.streams.Out, a.look.wrap("Left open: the credentials "+clean(some(credentials, 8))+"; set the variables, and remove the # before them.", 0))
+	}
+	if len(foreign) > 0 {
+		fmt.Fprintln(a.streams.Out, a.look.wrap("Left open: on which records "+clean(some(foreign, 8))+" may be tried; nothing makes any. obiter try --controls tells what to write.", 0))
+	}
 	return nil
 }

@@ -333,6 +333,9 @@ func TestWhatTheDescriptionShows(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("implied\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
+	if credentials, foreign := LeftOpen(doc); len(credentials) > 0 || fmt.Sprint(foreign) != "[PATCH /settings]" {
+		t.Errorf("left open are %q and %q", credentials, foreign)
+	}
 	if body := string(instance.Encode(c.Operations["POST /visits"].Body)); body != `{"quayId":"${quay_id}","quay_ids":["${quay_id}"]}` {
 		t.Errorf("references of a visit: %s", body)
 	}

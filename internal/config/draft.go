@@ -94,6 +94,24 @@ func Draft(doc *oad.Document, name string) string {
 	return b.String()
 }
 
+// LeftOpen is what a draft for a description cannot know: the security schemes that no
+// log-in serves, and the operations that would change what Obiter did not make.
+func LeftOpen(doc *oad.Document) (credentials, foreign []string) {
+	c := &Config{Operations: map[string]Operation{}}
+	c.Imply(doc)
+	for _, s := range doc.Schemes() {
+		if c.Credentials[s.Name] == "" {
+			credentials = append(credentials, s.Name)
+		}
+	}
+	for _, o := range doc.Operations {
+		if o.Skip == "" && c.Foreign(o.Name()) != "" {
+			foreign = append(foreign, o.Name())
+		}
+	}
+	return credentials, foreign
+}
+
 // credential is a line that binds a scheme to an environment variable.
 func credential(s oad.Scheme) string {
 	says := map[string]string{"basic": "name:password", "bearer": "a token", "apiKey": "the key", "": "nothing that can be sent in a request"}[s.Kind]

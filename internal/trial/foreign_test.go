@@ -285,6 +285,7 @@ func TestHostileServices(t *testing.T) {
 		_, _ = w.Write([]byte(text))
 		return true
 	}
+	heard := 0
 	for _, x := range []struct {
 		name   string
 		conf   string
@@ -307,6 +308,12 @@ func TestHostileServices(t *testing.T) {
 			}
 			return r.Method == "POST" && r.URL.Path == "/piers" && jsonAnswer(w, 201, `{"id":1}`)
 		}, ""},
+		{"a service that dies", "{}", func(w http.ResponseWriter, r *http.Request) bool {
+			if heard++; heard > 120 {
+				panic(http.ErrAbortHandler)
+			}
+			return false
+		}, "got no answer"},
 		{"answers without an id", "{}", func(w http.ResponseWriter, r *http.Request) bool {
 			return r.Method == "POST" && r.URL.Path == "/piers" && jsonAnswer(w, 201, `{}`)
 		}, "does not tell its address"},
