@@ -99,7 +99,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 				return e
 			}
 		}
-		if err == nil {
+		if err == nil && (status != nil || len(r.failed) == 0) {
 			return status
 		}
 		return a.ended(r, err)

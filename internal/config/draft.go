@@ -30,7 +30,7 @@ func Draft(doc *oad.Document, name string) string {
 	c := drafted(doc)
 	fixtures := c.Fixtures
 	if schemes := doc.Schemes(); len(schemes) > 0 {
-		if token := tokenOf(fixtures); token != "" {
+		if token := tokenOf(doc); token != "" {
 			line("\n# What the security schemes are sent with; the token is kept from a fixture below.\ncredentials:")
 			for _, s := range schemes {
 				if s.Kind == "bearer" {
@@ -131,16 +131,13 @@ func Variable(name string) string {
 // tokenNames are what answers call a token that opens the door.
 var tokenNames = []string{"token", "access_token", "accessToken"}
 
-// tokenOf is the first token that a fixture keeps; "" where none does.
-func tokenOf(fixtures []Fixture) string {
-	for _, f := range fixtures {
-		for _, name := range tokenNames {
-			if _, keeps := f.Keep[name]; keeps {
-				return name
-			}
-		}
+// tokenOf is what the token of the log-in is kept as; "" where there is no log-in.
+func tokenOf(doc *oad.Document) string {
+	door, ok := signIn(doc)
+	if !ok {
+		return ""
 	}
-	return ""
+	return instance.Names(anyOf(door.Keep))[0]
 }
 
 // drafted is the configuration that the description suggests: fixtures by its links,
