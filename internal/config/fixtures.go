@@ -26,6 +26,7 @@ type Fixture struct {
 	Parameters, UndoParameters Parameters
 	Implied                    bool   // the file does not say it; the description shows how the record is made
 	Reads                      bool   // it makes nothing, and reads what is there
+	Gone                       bool   // it could not be made: it keeps nothing, and still tells how such records are taken away
 	Rules                      []Rule // of its body: which fields are new each time
 	at                         string // JSON Pointer into the file
 }
@@ -228,7 +229,18 @@ func (c *Config) Own(operation string) []Fixture {
 }
 
 // Has reports whether a fixture has not been forgotten.
-func (c *Config) Has(f Fixture) bool { return c.named(f.Name) }
+func (c *Config) Has(f Fixture) bool {
+	return slices.ContainsFunc(c.Fixtures, func(o Fixture) bool { return o.Name == f.Name && !o.Gone })
+}
+
+// Lacks reports whether the file puts a value into an operation's body that a fixture
+// of the file was to keep, which could not be made.
+func (c *Config) Lacks(operation string) bool {
+	names := references(c.Operations[operation].Body)
+	return slices.ContainsFunc(c.Fixtures, func(f Fixture) bool {
+		return f.Gone && !f.Implied && slices.ContainsFunc(names, func(name string) bool { _, keeps := f.Keep[name]; return keeps })
+	})
+}
 
 // Remover is the fixture that tells how records are removed that an operation
 // makes; false where none does.
@@ -279,6 +291,13 @@ func (c *Config) Requires(operation string, f Fixture) bool {
 	return slices.ContainsFunc(c.needed([]string{operation}, texts, false), func(o Fixture) bool { return o.Name == f.Name })
 }
 
+// Mentions reports whether the file puts a value of a fixture into an operation's body or
+// parameters by its name.
+func (c *Config) Mentions(operation string, f Fixture) bool {
+	o := c.Operations[operation]
+	return slices.ContainsFunc(append(references(o.Body), o.Parameters.references()...), func(name string) bool { _, keeps := f.Keep[name]; return keeps })
+}
+
 // Authorises reports whether the credential of one of some security schemes is made of
 // what a fixture keeps, for an operation that is sent with it.
 func (c *Config) Authorises(operation string, schemes []string, f Fixture) bool {
@@ -316,7 +335,7 @@ func (c *Config) needed(operations, everywhere []string, near bool) []Fixture {
 	}
 	var out []Fixture
 	for _, f := range slices.Backward(c.Fixtures) { // those behind need those before
-		if !slices.ContainsFunc(slices.Collect(maps.Keys(f.Keep)), func(name string) bool { return wanted[name] }) {
+		if f.Gone || !slices.ContainsFunc(slices.Collect(maps.Keys(f.Keep)), func(name string) bool { return wanted[name] }) {
 			continue
 		}
 		out = append(out, f)

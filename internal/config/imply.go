@@ -92,26 +92,22 @@ func (c *Config) refresh(operation string, rules []Rule) {
 	c.Operations[operation] = said
 }
 
-// Forget takes out fixtures that nobody wrote and that could not be made. What they
-// were to make is read instead, where the description shows how: the fixtures that are
-// added for it come back.
+// Forget gives up fixtures that could not be made. What they were to make is read
+// instead, where the description shows how: the fixtures that are added for it come back.
 func (c *Config) Forget(doc *oad.Document, failed []Fixture) []Fixture {
-	before := len(c.Fixtures)
-	c.Fixtures = slices.DeleteFunc(slices.Clone(c.Fixtures), func(f Fixture) bool {
-		return f.Implied && slices.ContainsFunc(failed, func(o Fixture) bool { return o.Name == f.Name })
-	})
-	left := len(c.Fixtures)
-	if left == before {
-		return nil
+	c.Fixtures = slices.Clone(c.Fixtures)
+	for i, f := range c.Fixtures {
+		c.Fixtures[i].Gone = f.Gone || slices.ContainsFunc(failed, func(o Fixture) bool { return o.Name == f.Name })
 	}
+	before := len(c.Fixtures)
 	c.implyReads(doc)
 	var added []Fixture
-	for _, f := range c.Fixtures[left:] {
-		if !slices.ContainsFunc(failed, func(o Fixture) bool { return o.Send == f.Send }) {
+	for _, f := range c.Fixtures[before:] {
+		if !slices.ContainsFunc(c.Fixtures[:before], func(o Fixture) bool { return o.Gone && o.Send == f.Send }) {
 			added = append(added, f)
 		}
 	}
-	c.Fixtures = append(c.Fixtures[:left:left], added...)
+	c.Fixtures = append(c.Fixtures[:before:before], added...)
 	return added
 }
 
@@ -375,7 +371,7 @@ func under(said any, members map[string]any) any {
 // keeper is the fixture that keeps the first of the names; nil where none does.
 func (c *Config) keeper(names []string) *Fixture {
 	for i, f := range c.Fixtures {
-		if _, has := f.Keep[names[0]]; has {
+		if _, has := f.Keep[names[0]]; has && !f.Gone {
 			return &c.Fixtures[i]
 		}
 	}

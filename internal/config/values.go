@@ -112,6 +112,9 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 	of := collection(path, parameter)
 	var read, near source
 	for _, f := range c.Fixtures {
+		if f.Gone {
+			continue
+		}
 		at, made := f.makes()
 		_, keeps := f.Keep[parameter]
 		kept := parameter

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"obiter/internal/config"
@@ -68,7 +69,7 @@ func (t *trial) instead(ctx context.Context) error {
 		}
 		return t.conf.Forget(t.opt.Document, gone), nil
 	}
-	refused := func(f fixture.Failure) bool { return f.Fixture.Implied && !f.Lacks }
+	refused := func(f fixture.Failure) bool { return !f.Lacks }
 	instead, err := forget(refused)
 	if err != nil {
 		return err
@@ -90,12 +91,35 @@ func (t *trial) instead(ctx context.Context) error {
 	return err
 }
 
+// failure is a fixture of the file that could not be made.
+type failure struct {
+	fixture.Failure
+	users    []string // operations that need it
+	unsigned int      // how many lack their credentials for it
+}
+
 // served takes operations in again whose record could not be made, and that can do with
-// one that is there.
+// one that is there, and tells of the fixtures that failed.
 func (t *trial) served() {
 	for _, o := range t.plan.Selected() {
-		if _, without := t.without[o.Name()]; without && t.conf.Addressed(o.Name(), t.bench.Values) && t.conf.Foreign(o.Name()) == "" {
+		if _, without := t.without[o.Name()]; without && t.conf.Addressed(o.Name(), t.bench.Values) && t.conf.Foreign(o.Name()) == "" && !t.conf.Lacks(o.Name()) {
 			delete(t.without, o.Name())
+		}
+	}
+	for _, f := range t.failures {
+		left := f.unsigned
+		for _, name := range f.users {
+			if _, without := t.without[name]; without {
+				left++
+			}
+		}
+		switch left {
+		case 0:
+			t.warn("%v", f.Err)
+		case 1:
+			t.warn("%v; 1 operation left out", f.Err)
+		default:
+			t.warn("%v; %d operations left out", f.Err, left)
 		}
 	}
 }
@@ -147,22 +171,20 @@ func (t *trial) configured(values map[string]any) plan.Options {
 // them. Where all need one, there is nothing to go on with.
 func (t *trial) unmade(failed []fixture.Failure) error {
 	for _, f := range failed {
-		if f.Fixture.Reads && f.Fixture.Implied {
-			continue // what the description says is as good
-		}
-		users := 0
+		users := failure{Failure: f}
 		for _, o := range t.plan.Selected() {
-			if t.conf.Requires(o.Name(), f.Fixture) {
-				users++
+			reads := strings.HasPrefix(f.Fixture.Send, "GET ") && !t.conf.Mentions(o.Name(), f.Fixture) // what the description says is as good
+			if !reads && t.conf.Requires(o.Name(), f.Fixture) {
+				users.users = append(users.users, o.Name())
 				t.without[o.Name()] = lacking(f)
 			} else if slices.ContainsFunc(o.Security, func(way []string) bool { return t.conf.Authorises(o.Name(), way, f.Fixture) }) {
-				users++ // whether another way is open shows when it is planned
+				users.unsigned++ // whether another way is open shows when it is planned
 			}
 		}
 		if f.Fixture.Implied {
 			continue // each operation that needs it says so
 		}
-		if users == t.plan.Len() {
+		if len(users.users)+users.unsigned == t.plan.Len() {
 			var placed *document.Error
 			if errors.As(f.Err, &placed) {
 				placed.Problem = t.opt.Secrets.Redact(placed.Problem)
@@ -170,14 +192,7 @@ func (t *trial) unmade(failed []fixture.Failure) error {
 			return f.Err
 		}
 		t.out.Failed = append(t.out.Failed, f.Fixture.Name)
-		switch users {
-		case 0:
-			t.warn("%v", f.Err)
-		case 1:
-			t.warn("%v; 1 operation left out", f.Err)
-		default:
-			t.warn("%v; %d operations left out", f.Err, users)
-		}
+		t.failures = append(t.failures, users)
 	}
 	return nil
 }

@@ -87,6 +87,7 @@ type trial struct {
 	own      *ownRecords                 // of the operation that is being tried
 	sender   atomic.Pointer[send.Sender] // knows the values kept so far
 	expanded []string                    // what its headers and credentials are made of
+	failures []failure                   // fixtures of the file that could not be made
 	without  map[string]string           // operations that are left out because a fixture failed, and why
 
 	making   sync.Mutex // planning is for one at a time
