@@ -39,6 +39,8 @@ func TestBadDocumentsNameTheirPlace(t *testing.T) {
 		{"JSON that ends", "t.json", "{\"a\": [1,", "t.json:1:10: not readable as JSON: the document ends in the middle"},
 		{"JSON with more behind", "t.json", "{} {}", "t.json:1:4: not readable as JSON: there is more after the end"},
 		{"JSON with a member twice", "t.json", "{\"a\":1,\n\"a\":2}", `t.json:2:1: the member "a" appears twice`},
+		{"a number that nobody computes with", "t.yaml", "a: 1\nb: {multipleOf: 1e-1000000}\n", "t.yaml:2:17: the number has more than 2000 digits, or an exponent beyond 10000"},
+		{"such a number in JSON", "t.json", "{\"a\":\n1e1000000}", "t.json:2:1: the number has more than 2000 digits"},
 		{"deep JSON", "t.json", strings.Repeat("[", maxDepth+2) + strings.Repeat("]", maxDepth+2), "nests deeper than"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

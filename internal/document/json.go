@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
+
+	"obiter/internal/instance"
 )
 
 // readJSON reads JSON several times as fast as YAML's reader would.
@@ -111,7 +113,11 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	case '"':
 		return made{value: t.String()}, at, nil
 	case '0':
-		return made{value: json.Number(t.String())}, at, nil
+		n := json.Number(t.String())
+		if !instance.Computable(n) {
+			return made{}, at, r.fail(at, tooLarge, aSmaller)
+		}
+		return made{value: n}, at, nil
 	case 't', 'f':
 		return made{value: t.Kind() == 't'}, at, nil
 	}

@@ -8,6 +8,8 @@ import (
 	"regexp"
 
 	"go.yaml.in/yaml/v4"
+
+	"obiter/internal/instance"
 )
 
 // readYAML reads YAML, of which JSON is a part.
@@ -103,8 +105,18 @@ func (c *converter) value(n *yaml.Node, depth int, key string) (made, error) {
 	case yaml.MappingNode:
 		return c.mapping(n, depth, key)
 	}
-	return made{value: scalarValue(n), size: 1}, nil
+	v := scalarValue(n)
+	if number, is := v.(json.Number); is && !instance.Computable(number) {
+		return c.fail(n, tooLarge, aSmaller)
+	}
+	return made{value: v, size: 1}, nil
 }
+
+// What is said of a number that nobody computes with.
+var (
+	tooLarge = fmt.Sprintf("the number has more than %d digits, or an exponent beyond %d", instance.MaxDigits, instance.MaxExponent)
+	aSmaller = "write one that a service can compute with"
+)
 
 func (c *converter) tooMany(n *yaml.Node) (made, error) {
 	return c.fail(n, fmt.Sprintf("its aliases come to more than %d values when they are written out", maxValues), "use $ref for what is shared")

@@ -27,8 +27,29 @@ const MaxDepth = 512
 // whatever else they are.
 var ErrDepth = fmt.Errorf("the JSON nests deeper than %d", MaxDepth)
 
+// What Decode accepts of a number: digits, and the size of its exponent. Both are far
+// beyond what binary and decimal floating point hold (IEEE 754: 34 digits, 6144).
+const (
+	MaxDigits   = 2_000
+	MaxExponent = 10_000
+)
+
+// ErrNumber is what Decode gives for texts with a number that is beyond computing with.
+var ErrNumber = fmt.Errorf("the JSON has a number of more than %d digits, or with an exponent beyond %d", MaxDigits, MaxExponent)
+
+// Computable reports whether a number is within what Decode accepts.
+func Computable(n json.Number) bool {
+	mantissa, exponent, has := strings.Cut(strings.ToLower(string(n)), "e")
+	if len(mantissa) > MaxDigits {
+		return false
+	}
+	e, err := strconv.Atoi(exponent)
+	return !has || err == nil && e <= MaxExponent && e >= -MaxExponent
+}
+
 // Decode reads exactly one JSON text (RFC 8259), numbers as json.Number.
-// Anything after it but white space is an error, as is nesting over MaxDepth.
+// Anything after it but white space is an error, as is nesting over MaxDepth, and a
+// number that is not Computable.
 func Decode(data []byte) (any, error) {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
@@ -45,31 +66,39 @@ func Decode(data []byte) (any, error) {
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("there is more after the JSON, at byte %d", d.InputOffset())
 	}
-	if depth(v, 0) > MaxDepth {
-		return nil, ErrDepth
+	if err := bounded(v, 0); err != nil {
+		return nil, err
 	}
 	return v, nil
 }
 
-// depth is how many containers the innermost value is in, itself included.
-func depth(v any, around int) int {
-	deepest := around
-	if around > MaxDepth {
-		return around
-	}
+// bounded finds what is nested too deeply, and numbers that are not computable.
+func bounded(v any, around int) error {
 	switch v := v.(type) {
+	case json.Number:
+		if !Computable(v) {
+			return ErrNumber
+		}
 	case map[string]any:
-		deepest++
+		if around >= MaxDepth {
+			return ErrDepth
+		}
 		for _, m := range v {
-			deepest = max(deepest, depth(m, around+1))
+			if err := bounded(m, around+1); err != nil {
+				return err
+			}
 		}
 	case []any:
-		deepest++
+		if around >= MaxDepth {
+			return ErrDepth
+		}
 		for _, e := range v {
-			deepest = max(deepest, depth(e, around+1))
+			if err := bounded(e, around+1); err != nil {
+				return err
+			}
 		}
 	}
-	return deepest
+	return nil
 }
 
 // Encode writes v as compact JSON with the members of objects in the order of
@@ -169,8 +198,11 @@ func Type(v any) string {
 	panic(fmt.Sprintf("instance: %T is not a JSON value", v))
 }
 
-// Rat is the exact value of a number; not ok for exponents too large to hold.
+// Rat is the exact value of a number; not ok for one that is not Computable.
 func Rat(n json.Number) (*big.Rat, bool) {
+	if !Computable(n) {
+		return nil, false
+	}
 	return new(big.Rat).SetString(string(n))
 }
 

@@ -3,6 +3,7 @@ package instance
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"math/big"
 	"reflect"
 	"strings"
@@ -226,6 +227,26 @@ func TestTextsAreEscapedAsInJSON(t *testing.T) {
 	for text, want := range map[string]string{"": "", "plain": "plain", `a "berth"`: `a \"berth\"`, "<pier>\n": `<pier>\n`, `end"`: `end\"`} {
 		if got := string(Escaped(text)); got != want {
 			t.Errorf("%q is escaped as %q, want %q", text, got, want)
+		}
+	}
+}
+
+// TestNumbersBeyondComputing are no values here, whatever their text: exponents that
+// take gigabytes, and digits without end.
+func TestNumbersBeyondComputing(t *testing.T) {
+	for text, want := range map[string]bool{
+		"1e308": true, "-1.5E-400": true, "1e10000": true, "12345678901234567890123456789012345": true, "0": true,
+		"1e10000000": false, "1e-10000000": false, "1E+10001": false, "1e99999999999999999999999": false, strings.Repeat("9", MaxDigits+1): false, "1." + strings.Repeat("0", MaxDigits): false,
+	} {
+		if got := Computable(json.Number(text)); got != want {
+			t.Errorf("%.30s: %v", text, got)
+		}
+		_, err := Decode([]byte(`{"a":[` + text + `]}`))
+		if (err == nil) != want || !want && !errors.Is(err, ErrNumber) {
+			t.Errorf("%.30s: %v", text, err)
+		}
+		if _, ok := Rat(json.Number(text)); ok != want {
+			t.Errorf("%.30s has a value: %v", text, ok)
 		}
 	}
 }

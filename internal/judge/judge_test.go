@@ -529,3 +529,13 @@ func TestWhatIsOnlyWarnedOf(t *testing.T) {
 		}
 	}
 }
+
+// TestNumbersBeyondComputing in an answer are judged at once, wherever they stand.
+func TestNumbersBeyondComputing(t *testing.T) {
+	c := broken(t, exchange.Constraint, "/name minLength")
+	for _, body := range []string{`{"status":1e10000000,"errors":[{"pointer":"#/name","detail":"is short"}]}`, `{"status":422,"at":1e-10000000}`, `1e10000000`, `{"n":` + strings.Repeat("9", 1<<20) + `}`} {
+		if j := Case(c, answer(422, problemMedia, body), Context{Proven: true}); len(j.Findings) == 0 {
+			t.Errorf("%.40s: nothing is found", body)
+		}
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
+	"obiter/internal/instance"
 	"obiter/internal/rule"
 	"obiter/internal/sample"
 )
@@ -57,6 +58,11 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	if op.whole != nil {
 		e.wholeAPI()
 		return
+	}
+	for _, p := range op.Parameters {
+		if ofTransport(p) {
+			e.drop(exchange.Flaw{In: "header", Pointer: instance.Join("", p.Name), Rule: "every"}, OfTransport)
+		}
 	}
 	e.controls()
 	if op.plan.opt.ControlsOnly {
@@ -124,6 +130,10 @@ const maxBytes = 128 << 20
 
 // SameRequest is the reason for dropping a flaw whose request another case sends already.
 const SameRequest = "another case sends the same request"
+
+// OfTransport is the reason for dropping the flaws of a header that is written anew when
+// a request is sent.
+const OfTransport = "the transport writes this header"
 
 // mayBeOthers is the reason for dropping what could reach a record of somebody else.
 const mayBeOthers = "it may name a record that somebody else made"

@@ -95,3 +95,26 @@ func TestABodyOfAGet(t *testing.T) {
 		}
 	}
 }
+
+// TestHeadersOfTheTransport are not planned, and told.
+func TestHeadersOfTheTransport(t *testing.T) {
+	doc := description(t, "  /a:\n    get: {parameters: [{name: Content-Length, in: header, required: true, schema: {type: integer}}, {name: Host, in: header, schema: {type: string}}, {name: User-Agent, in: header, required: true, schema: {type: string, minLength: 3}}]}\n")
+	p, err := plan.New(doc, plan.Options{Depth: flaw.Deep})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for op := range p.Operations() {
+		agents := 0
+		for c := range op.Cases() {
+			if c.Request.Header("Content-Length")+c.Request.Header("Host") != "" {
+				t.Errorf("%s sends %v", c.Name, c.Request.Headers)
+			}
+			if len(c.Flaws) > 0 && c.Flaws[0].Pointer == "/User-Agent" {
+				agents++
+			}
+		}
+		if !op.IsWholeAPI() && (op.Drops[plan.OfTransport] != 2 || agents == 0) {
+			t.Errorf("%v, %d flaws of User-Agent", op.Drops, agents)
+		}
+	}
+}

@@ -44,13 +44,16 @@ func undescribed(o oad.Operation) string {
 	}
 }
 
-// ignored are header parameters that OpenAPI says have no meaning there.
+// ignored are header parameters that OpenAPI says have no meaning there, and those that
+// the transport owns (RFC 9110, sections 6.6, 7.6 and 8.6; RFC 9112, section 6): it
+// writes what is true, whatever a request says.
 func ignored(p oad.Parameter) bool {
-	switch strings.ToLower(p.Name) {
-	case "accept", "content-type", "authorization":
-		return p.In == "header"
-	}
-	return p.In == "querystring"
+	return p.In == "header" && slices.Contains([]string{"accept", "content-type", "authorization"}, strings.ToLower(p.Name)) || p.In == "querystring" || ofTransport(p)
+}
+
+// ofTransport reports whether a header cannot be sent as it is planned.
+func ofTransport(p oad.Parameter) bool {
+	return p.In == "header" && slices.Contains([]string{"host", "content-length", "transfer-encoding", "connection", "keep-alive", "proxy-connection", "te", "trailer", "upgrade"}, strings.ToLower(p.Name))
 }
 
 // places are where parameters are, in the order in which they are planned.

@@ -242,6 +242,9 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 		return exchange.Answer{Took: since(start)}, err
 	}
 	defer res.Body.Close()
+	if res.StatusCode == http.StatusSwitchingProtocols { // what follows is no HTTP, and has no end
+		return exchange.Answer{Status: res.StatusCode, Header: res.Header, Took: since(start)}, nil
+	}
 	data, err := io.ReadAll(io.LimitReader(res.Body, s.opt.MaxBody+1))
 	a := exchange.Answer{Status: res.StatusCode, Header: res.Header, Body: data, Took: since(start)}
 	if int64(len(data)) > s.opt.MaxBody {
@@ -258,13 +261,34 @@ func (s *Sender) dress(req *http.Request, c exchange.Case) {
 		req.Header.Add(h[0], h[1])
 	}
 	for _, h := range s.opt.Headers {
-		req.Header.Set(h[0], h[1])
+		if !isAbout(c, h[0]) {
+			req.Header.Set(h[0], h[1])
+		}
 	}
 	s.authorise(req, c.Credentials)
-	req.Header.Set("User-Agent", s.opt.Agent)
-	req.Header.Set("Obiter-Case", c.ID)
 	sum := sha256.Sum256([]byte(s.opt.RunID + c.ID))
-	req.Header.Set("Traceparent", fmt.Sprintf("00-%x-%x-01", sum[:16], sum[16:24]))
+	for _, own := range [][2]string{{"User-Agent", s.opt.Agent}, {"Obiter-Case", c.ID}, {"Traceparent", fmt.Sprintf("00-%x-%x-01", sum[:16], sum[16:24])}} {
+		switch _, has := req.Header[own[0]]; {
+		case has: // the case, or the command line, says something else
+		case !isAbout(c, own[0]):
+			req.Header.Set(own[0], own[1])
+		case own[0] == "User-Agent":
+			req.Header.Set(own[0], "") // left out: else there would be the transport's
+		}
+	}
+	if host := req.Header.Get("Host"); host != "" {
+		req.Host = host
+		req.Header.Del("Host")
+	}
+}
+
+// isAbout reports whether a header is what is wrong with a case, or at its boundary: then
+// nothing is put in its place.
+func isAbout(c exchange.Case, header string) bool {
+	about := func(f exchange.Flaw) bool {
+		return f.In == "header" && strings.EqualFold(strings.TrimPrefix(f.Pointer, "/"), header)
+	}
+	return c.Edge != nil && about(*c.Edge) || slices.ContainsFunc(c.Flaws, about)
 }
 
 // plain is the cause of a network error without address and method, which are known.

@@ -49,6 +49,66 @@ func TestRequestsCarryTheirMarks(t *testing.T) {
 	}
 }
 
+// TestWhatIsPlannedIsOnTheWire: headers that Obiter or the transport would set are those
+// of the case where the case is about them, as a raw connection sees them.
+func TestWhatIsPlannedIsOnTheWire(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	heard := make(chan string)
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			text := make([]byte, 8<<10)
+			n, _ := conn.Read(text)
+			_, _ = conn.Write([]byte("HTTP/1.1 204 No Content\r\nConnection: close\r\n\r\n"))
+			conn.Close()
+			heard <- string(text[:n])
+		}
+	}()
+	base := &url.URL{Scheme: "http", Host: listener.Addr().String()}
+	s, err := New(base, Options{Agent: "obiter/test", Headers: [][2]string{{"X-Tenant", "north"}, {"Host", "office.harbour.example"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	flawed := func(name, rule string) []exchange.Flaw {
+		return []exchange.Flaw{{In: "header", Pointer: "/" + name, Rule: rule}}
+	}
+	for _, x := range []struct {
+		headers [][2]string
+		flaws   []exchange.Flaw
+		want    []string
+		without []string
+	}{
+		{nil, nil, []string{"Host: office.harbour.example", "User-Agent: obiter/test", "Obiter-Case: 0123abcdef", "Traceparent: 00-", "X-Tenant: north"}, nil},
+		{[][2]string{{"User-Agent", "!"}, {"Traceparent", "x"}, {"Obiter-Case", "y"}}, nil, []string{"User-Agent: !", "Traceparent: x", "Obiter-Case: y"}, []string{"Traceparent: 00", "obiter/test"}},
+		{[][2]string{{"X-Tenant", "?"}}, flawed("X-Tenant", "pattern"), []string{"X-Tenant: ?"}, []string{"X-Tenant: north"}},
+		{nil, flawed("X-Tenant", "required"), nil, []string{"X-Tenant"}},
+		{[][2]string{{"Host", "quay.harbour.example"}}, flawed("Host", "enum"), []string{"Host: quay.harbour.example"}, []string{"office.harbour"}},
+		{nil, flawed("User-Agent", "required"), nil, []string{"User-Agent"}},
+		{nil, flawed("traceparent", "required"), nil, []string{"Traceparent"}},
+	} {
+		go s.Send(context.Background(), exchange.Case{ID: "0123abcdef", Flaws: x.flaws, Request: exchange.Request{Method: "GET", URL: base.String() + "/", Headers: x.headers}})
+		text := <-heard
+		for _, want := range x.want {
+			if !strings.Contains(text, "\r\n"+want) {
+				t.Errorf("%v: %q is not sent:\n%s", x.headers, want, text)
+			}
+		}
+		for _, without := range x.without {
+			if strings.Contains(text, without) {
+				t.Errorf("%v: %q is sent:\n%s", x.headers, without, text)
+			}
+		}
+	}
+}
+
 func TestOnlyNamedHostsAreSentTo(t *testing.T) {
 	for host, ok := range map[string]bool{"127.0.0.1": true, "127.9.8.7": true, "[::1]": true, "localhost": true, "quay.localhost": true,
 		"192.0.2.1": false, "harbour.example": false, "0.0.0.0": false, "10.0.0.1": false, "[2001:db8::1]": false, "127.0.0.1.example": false} {
@@ -125,6 +185,23 @@ func TestDeadlineCoversTheWholeExchange(t *testing.T) {
 		<-r.Context().Done()
 	}, Options{Timeout: 50 * time.Millisecond})
 	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "no complete answer within 50ms") {
+		t.Errorf("answer %+v", a)
+	}
+}
+
+// TestSwitchingProtocolsEnds: there is no body to be read.
+func TestSwitchingProtocolsEnds(t *testing.T) {
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		conn, _, err := w.(http.Hijacker).Hijack()
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		_, _ = conn.Write([]byte("HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: semaphore\r\n\r\n"))
+		_, _ = io.ReadAll(conn)
+		conn.Close()
+	}, Options{Timeout: 5 * time.Second})
+	if a := s.Send(context.Background(), c); a.Status != http.StatusSwitchingProtocols || a.Err != "" || len(a.Body) > 0 {
 		t.Errorf("answer %+v", a)
 	}
 }
