@@ -18,7 +18,6 @@ import (
 	"net/http/httptrace"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -39,6 +38,7 @@ type Options struct {
 	Agent       string        // the User-Agent
 	RunID       string        // makes trace ids differ between runs
 	Patience    time.Duration // how long 429 and 503 with Retry-After are waited for; default 15 s
+	Pause       *Pause        // shared by all who send to the service; nil: one of its own
 }
 
 // Sender sends requests to one service. It is safe for concurrent use.
@@ -70,6 +70,9 @@ func (e *UnreachableError) Error() string {
 func New(base *url.URL, opt Options) (*Sender, error) {
 	if opt.Timeout <= 0 {
 		opt.Timeout = 10 * time.Second
+	}
+	if opt.Pause == nil {
+		opt.Pause = &Pause{}
 	}
 	if opt.MaxBody <= 0 {
 		opt.MaxBody = 1 << 20
@@ -161,39 +164,23 @@ func (e *TrustError) Error() string {
 func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 	deadline := time.Now().Add(s.opt.Patience)
 	for {
+		if !s.opt.Pause.over(ctx) {
+			return exchange.Answer{Err: "interrupted"}
+		}
 		a := s.once(ctx, c)
 		wait, ok := retryAfter(a)
 		if !ok {
 			return a
 		}
-		if time.Now().Add(wait).After(deadline) {
-			a.Err = fmt.Sprintf("still answered with %d after waiting as Retry-After asks", a.Status)
+		why := s.opt.Pause.begin(wait, s.opt.Patience)
+		if why == "" && time.Now().Add(wait).After(deadline) {
+			why = "it was so after every pause that it asked for"
+		}
+		if why != "" {
+			a.Err = fmt.Sprintf("the service is busy (%d): %s", a.Status, why)
 			return a
 		}
-		select {
-		case <-ctx.Done():
-			return exchange.Answer{Err: "interrupted"}
-		case <-time.After(wait):
-		}
 	}
-}
-
-// retryAfter reads how long a busy service asks to wait: in seconds, or until a
-// date (RFC 9110, section 10.2.3).
-func retryAfter(a exchange.Answer) (time.Duration, bool) {
-	if a.Err != "" || a.Status != http.StatusTooManyRequests && a.Status != http.StatusServiceUnavailable {
-		return 0, false
-	}
-	after := a.Header.Get("Retry-After")
-	wait := time.Duration(0)
-	if seconds, err := strconv.ParseUint(after, 10, 31); err == nil {
-		wait = time.Duration(seconds) * time.Second
-	} else if at, err := http.ParseTime(after); err == nil {
-		wait = time.Until(at)
-	} else {
-		return time.Second, a.Status == http.StatusTooManyRequests
-	}
-	return max(wait, 100*time.Millisecond), true
 }
 
 func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {

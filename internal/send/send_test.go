@@ -271,12 +271,43 @@ func TestRetryAfterIsWaitedFor(t *testing.T) {
 		w.Header().Set("Retry-After", "3600")
 		w.WriteHeader(http.StatusServiceUnavailable)
 	}, Options{})
-	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "Retry-After") {
+	if a := s.Send(context.Background(), c); a.Err != "the service is busy (503): it asks for a pause of 1h0m0s, and 15s is waited at most" {
 		t.Errorf("answer %+v", a)
+	}
+	for _, after := range []string{"9223372036854775808", "4294967296", strings.Repeat("9", 400)} {
+		s, c = sender(t, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Retry-After", after)
+			w.WriteHeader(http.StatusTooManyRequests)
+		}, Options{})
+		if a := s.Send(context.Background(), c); a.Err != "the service is busy (429): it asks for a pause without end" {
+			t.Errorf("%s: answer %+v", after, a)
+		}
 	}
 	s, c = sender(t, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusServiceUnavailable) }, Options{})
 	if a := s.Send(context.Background(), c); a.Status != 503 || a.Err != "" {
 		t.Errorf("503 without Retry-After is an answer: %+v", a)
+	}
+}
+
+// TestAPauseIsShared: what several are told at the same time is waited for once, and not
+// without end.
+func TestAPauseIsShared(t *testing.T) {
+	var p Pause
+	for range 8 {
+		if why := p.begin(time.Minute, time.Hour); why != "" {
+			t.Error(why)
+		}
+	}
+	if p.spent < time.Minute || p.spent > time.Minute+10*time.Second {
+		t.Errorf("%v are spent", p.spent)
+	}
+	if why := p.begin(maxPauses+time.Second, time.Hour); !strings.Contains(why, "the run has waited 1m0s for the service in all") {
+		t.Errorf("%q", why)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if p.over(ctx) {
+		t.Error("the pause is over when the run is")
 	}
 }
 
