@@ -93,6 +93,11 @@ func TestTheDemoFolder(t *testing.T) {
 	if after := records(e); !slices.Equal(after, before) {
 		t.Errorf("left behind of %v: %v, before %v", kinds, after, before)
 	}
+	for name, want := range map[string]os.FileMode{".obiter": 0o700, ".obiter/last.ndjson": 0o600, "kept.ndjson": 0o600} {
+		if info, err := os.Stat(filepath.Join(dir, name)); runtime.GOOS != "windows" && (err != nil || info.Mode().Perm() != want) {
+			t.Errorf("%s: %v, %v", name, info.Mode(), err)
+		}
+	}
 	written := first.out + second.out
 	for _, name := range []string{"kept.ndjson", ".obiter/last.ndjson"} {
 		text, err := os.ReadFile(filepath.Join(dir, name))

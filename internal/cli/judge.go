@@ -139,7 +139,7 @@ func createCopy(in *os.File, name, save string) (*os.File, error) {
 	if is, e := os.Stat(save); err == nil && e == nil && os.SameFile(was, is) {
 		return nil, usage("--save names the run file that is read", "name another file")
 	}
-	out, err := os.Create(save)
+	out, err := os.OpenFile(save, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return nil, usage(fmt.Sprintf("cannot write %s: %v", save, errors.Unwrap(err)), "name a file in a folder that exists")
 	}

@@ -87,7 +87,8 @@ func (f *files) close(totals record.Totals, judged bool) error {
 	return cause(os.Rename(f.kept.Name(), f.raw.Name()))
 }
 
-// RunFolder is where the last run is kept; it is made where it is missing.
+// RunFolder is where the last run is kept; it is made where it is missing, for its owner
+// alone: requests and answers may be nobody else's business.
 const RunFolder = ".obiter"
 
 // LastRun is the file of the last run in a folder.
@@ -95,15 +96,21 @@ func LastRun(folder string) string { return filepath.Join(folder, RunFolder, "la
 
 func create(name string) (*os.File, error) {
 	if folder := filepath.Dir(name); filepath.Base(folder) == RunFolder {
-		if err := os.MkdirAll(folder, 0o755); err != nil {
+		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return nil, cause(err)
 		}
-		if err := os.WriteFile(filepath.Join(folder, ".gitignore"), []byte("*\n"), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(folder, ".gitignore"), []byte("*\n"), 0o600); err != nil {
 			return nil, cause(err)
 		}
 	}
-	f, err := os.Create(name)
-	return f, cause(err)
+	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, cause(err)
+	}
+	if info, err := f.Stat(); err == nil && info.Mode().IsRegular() { // an older one, and no device
+		_ = f.Chmod(0o600)
+	}
+	return f, nil
 }
 
 // cause is the reason of a file error, without the path that is named anyway.
