@@ -21,7 +21,8 @@ func main() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(200)
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	signal.Ignore(syscall.SIGPIPE) // a reader that went away ends a run in order, too
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	context.AfterFunc(ctx, func() {
 		stop() // a second signal ends it at once
 		time.AfterFunc(patience, func() { os.Exit(130) })

@@ -228,6 +228,56 @@ func TestInterruptUndoes(t *testing.T) {
 	}
 }
 
+// TestAClosedPipeUndoes, as an interrupt does: nobody reads what a run says any more.
+func TestAClosedPipeUndoes(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("no such pipes")
+	}
+	dir, e := demoFolder(t)
+	before := records(e)
+	try := exec.Command(program, "try")
+	try.Dir = dir
+	out, err := try.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := try.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := out.Read(make([]byte, 1)); err != nil {
+		t.Fatal(err)
+	}
+	out.Close()
+	_ = try.Wait()
+	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	if try.ProcessState.ExitCode() != 141 || err != nil || !strings.Contains(string(run), `"interrupted":true`) {
+		t.Errorf("status %d, %v; the run file ends with %q", try.ProcessState.ExitCode(), err, run[max(0, len(run)-300):])
+	}
+	e.open.Wait()
+	if after := records(e); after[0] != before[0] || after[3] != before[3] {
+		t.Errorf("before %v, after %v", before, after)
+	}
+}
+
+// TestOutputThatCannotBeWritten is an error, in every command.
+func TestOutputThatCannotBeWritten(t *testing.T) {
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	if err != nil {
+		t.Skip("no device without room")
+	}
+	defer full.Close()
+	dir, _ := demoFolder(t)
+	for _, line := range []string{"survey", "survey --format json", "cases --only /sessions", "cases --only /sessions --format ndjson", "try --only /berths", "try --only /berths --format json", "try --only /berths --format ndjson", "try --controls --only /berths", "judge", "explain", "explain accepted", "demo --faults", "init --schema", "--help"} {
+		var errors strings.Builder
+		c := exec.Command(program, strings.Fields(line)...)
+		c.Dir, c.Stdout, c.Stderr = dir, full, &errors
+		_ = c.Run()
+		if c.ProcessState.ExitCode() != 2 || !strings.Contains(errors.String(), "error: cannot write the output: ") {
+			t.Errorf("%s: status %d, %s", line, c.ProcessState.ExitCode(), &errors)
+		}
+	}
+}
+
 // TestFailedFixtures leaves out what needs them, and goes on with the rest.
 func TestFailedFixtures(t *testing.T) {
 	dir, _ := demoFolder(t)

@@ -73,14 +73,21 @@ func usage(message, hint string) error { return &failure{exitUsage, message, hin
 // Run runs the program with its arguments, the first being its name, and
 // returns the exit status.
 func Run(ctx context.Context, args []string, s Streams) int {
-	a := &app{terminal: s}
-	a.streams = Streams{s.In, a.secrets.Writer(s.Out), a.secrets.Writer(s.Err)}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	out := &output{to: s.Out, failed: cancel} // what nobody reads ends a run as an interrupt does
+	a := &app{terminal: s, raw: out}
+	a.streams = Streams{s.In, a.secrets.Writer(out), a.secrets.Writer(s.Err)}
 	root := a.root()
-	root.Writer, root.ErrWriter, root.Reader = s.Out, s.Err, s.In
+	root.Writer, root.ErrWriter, root.Reader = out, s.Err, s.In
 	root.ExitErrHandler = func(context.Context, *cli.Command, error) {}
 	configure(root)
 	err := root.Run(ctx, args)
 	f := a.failureOf(err)
+	if lost := out.failure(); lost != nil {
+		a.print(lost)
+		return lost.status
+	}
 	if f == nil {
 		return exitOK
 	}
@@ -116,8 +123,9 @@ func configure(c *cli.Command) {
 }
 
 type app struct {
-	streams  Streams // through which no secret goes
-	terminal Streams // as they were given, to tell what they are
+	streams  Streams   // through which no secret goes
+	terminal Streams   // as they were given, to tell what they are
+	raw      io.Writer // what streams.Out writes to
 	secrets  secret.Set
 	look     style
 }

@@ -69,7 +69,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	words := a.streams.Out
 	switch format {
 	case "ndjson":
-		opt.Copy, words = a.terminal.Out, io.Discard // secrets are taken out before they come here
+		opt.Copy, words = a.raw, io.Discard // secrets are taken out before they come here
 	case "json":
 		words = io.Discard
 	}
