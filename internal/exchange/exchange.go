@@ -303,6 +303,7 @@ type Answer struct {
 	// before it had read everything.
 	ClosedEarly bool
 	Refused     bool   // the connection was: nothing was sent. It is not kept
+	Late        bool   // no complete answer came in time. It is not kept
 	Err         string // time-out, reset, not HTTP; empty where an answer came
 }
 

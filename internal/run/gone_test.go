@@ -15,6 +15,7 @@ import (
 	"obiter/internal/harbour"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
+	"obiter/internal/report"
 	"obiter/internal/run"
 	"obiter/internal/send"
 )
@@ -141,5 +142,43 @@ func TestABrokenServiceStopsTheRun(t *testing.T) {
 		if l.Operation == "POST /sessions" {
 			t.Errorf("it went on: %+v", l)
 		}
+	}
+}
+
+// TestAnOperationThatIsNeverAnsweredIsGivenUp, and told; one that is late now and then is not.
+func TestAnOperationThatIsNeverAnsweredIsGivenUp(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(office)
+	defer server.Close()
+	p, s := harbourPlan(t, server.URL, flaw.Quick)
+	var never, sometimes atomic.Int32
+	left := map[string]string{}
+	_, err = run.Do(context.Background(), p, run.Options{Parallel: 4, Finished: func(op *plan.Operation, _ *report.Line) { left[op.Name()] = op.SkipReason },
+		Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
+			late := exchange.Exchange{Case: c, Response: exchange.Answer{Err: "no complete answer within 10s", Late: true}}
+			switch c.Operation {
+			case "POST /vessels":
+				if c.Kind != exchange.Control { // those also show whether the service works
+					never.Add(1)
+					return late
+				}
+			case "POST /berth-bookings":
+				if sometimes.Add(1)%12 == 0 {
+					return late
+				}
+			}
+			return exchange.Exchange{Case: c, Response: s.Send(ctx, c)}
+		}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := never.Load(); n > 20 || !strings.HasPrefix(left["POST /vessels"], "given up: ") {
+		t.Errorf("%d requests were sent, and told is %q", n, left["POST /vessels"])
+	}
+	if n := sometimes.Load(); n < 50 || left["POST /berth-bookings"] != "" {
+		t.Errorf("%d requests were sent, and told is %q", n, left["POST /berth-bookings"])
 	}
 }

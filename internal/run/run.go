@@ -8,8 +8,10 @@ package run
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -131,6 +133,11 @@ func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, 
 		o.narrow(ctx)
 		o.run(ctx)
 		o.feel(ctx, op.Name(), o.trail)
+		if n := o.late.givenUp(); n > 0 {
+			given := *op
+			given.SkipReason = fmt.Sprintf("given up: %d of its requests got no answer in time", n)
+			op = &given
+		}
 	}
 	return op, nil
 }
@@ -177,6 +184,7 @@ type operation struct {
 	rejected  []rejection                  // some of those rejected, to be sent again
 	size      int                          // of what they hold
 	trail     []step                       // the cases since the service was last seen to work
+	late      late
 }
 
 // rejection is a case that was rejected, as planned, with its exchange.
@@ -204,7 +212,7 @@ func (o *operation) run(ctx context.Context) {
 	between := false // the flaws of fields and those of requests as a whole
 	g := o.group()
 	for c := range o.op.Cases() {
-		if ctx.Err() != nil || o.failed() {
+		if o.ends(ctx) {
 			break
 		}
 		if c.Kind == exchange.Control {
@@ -236,7 +244,7 @@ func (o *operation) run(ctx context.Context) {
 	}
 	g = o.group()
 	for _, c := range edges {
-		if ctx.Err() != nil || o.failed() {
+		if o.ends(ctx) {
 			break
 		}
 		g.Go(func() error {
@@ -245,8 +253,43 @@ func (o *operation) run(ctx context.Context) {
 		})
 	}
 	_ = g.Wait()
+	if o.ends(ctx) {
+		return
+	}
 	o.again(ctx)
 	o.close(ctx)
+}
+
+// ends reports whether nothing more of the operation is to be sent.
+func (o *operation) ends(ctx context.Context) bool {
+	return ctx.Err() != nil || o.failed() || o.late.givenUp() > 0
+}
+
+// late counts the requests of an operation that were not answered in time.
+type late struct{ inARow, all atomic.Int32 }
+
+// An operation is given up after so many time-outs, in a row or in all: each takes as
+// long as a time-out does.
+const (
+	maxLateInARow = 6
+	maxLate       = 30
+)
+
+func (l *late) count(a exchange.Answer) {
+	if !a.Late {
+		l.inARow.Store(0)
+		return
+	}
+	l.inARow.Add(1)
+	l.all.Add(1)
+}
+
+// givenUp is the number of time-outs where they are too many, else 0.
+func (l *late) givenUp() int {
+	if l.inARow.Load() >= maxLateInARow || l.all.Load() >= maxLate {
+		return int(l.all.Load())
+	}
+	return 0
 }
 
 func (o *operation) group() *errgroup.Group {
@@ -296,6 +339,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 		o.keepRejection(c, e, j)
 		o.done++
 		o.suspect(e)
+		o.late.count(e.Response)
 		o.took(c, e.Response)
 		if o.opt.Progress != nil {
 			o.opt.Progress(o.done)

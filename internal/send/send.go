@@ -199,7 +199,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 	case ctx.Err() != nil:
 		a.Err = "interrupted"
 	case errors.Is(err, context.DeadlineExceeded):
-		a.Err = fmt.Sprintf("no complete answer within %s", s.opt.Timeout)
+		a.Err, a.Late = fmt.Sprintf("no complete answer within %s", s.opt.Timeout), true
 	default:
 		a.Err = plain(err)
 		a.Refused = errors.Is(err, syscall.ECONNREFUSED)
