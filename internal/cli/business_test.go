@@ -107,7 +107,7 @@ func TestTheDemoFolder(t *testing.T) {
 		written += string(text)
 	}
 	shown := obiter(t, dir, "show", regexp.MustCompile(`"case":"([0-9a-f]{10})","name":"control, fullest","operation":"POST /tow`).FindStringSubmatch(written)[1]).out
-	for _, want := range []string{"-H \"Authorization: Bearer $token\"", "# $token is in the answer to POST /sessions (obiter show ", "# its record of POST /vessels is taken away: make one (obiter show "} {
+	for _, want := range []string{"-H 'Authorization: Bearer '\"$token\"", "# $token is in the answer to POST /sessions (obiter show ", "# its record of POST /vessels is taken away: make one (obiter show "} {
 		if !strings.Contains(shown, want) {
 			t.Errorf("%q is not shown:\n%s", want, shown)
 		}

@@ -304,7 +304,7 @@ func TestBadConfiguration(t *testing.T) {
 		"rules: {only: [lenght]}":                                                                 "obiter.yaml:1:16: \"lenght\" is no rule and no family of rules\nhint: did you mean length?",
 		"rules: {witout: []}":                                                                     `unknown key "witout"`,
 		"at: 'http://localhost:${NO_SUCH_TIDE}'":                                                  `obiter.yaml:1:1: ${NO_SUCH_TIDE} is not set in the environment`,
-		"operations: {POST /vessels: {body: {length_m: 1e10000000}}}":                             `obiter.yaml:1:48: the number has more than 2000 digits, or an exponent beyond 10000`,
+		"operations: {POST /vessels: {body: {length_m: 1e10000000}}}":                             `obiter.yaml:1:47: the number has more than 2000 digits, or an exponent beyond 10000`,
 		"tls: {cert: a.pem}":                                                                      `one of cert: and key: is missing`,
 		"errors: {list: /e, field: /f, notation: dots}":                                           `unknown notation "dots"`,
 		"fixtures: [{name: a, send: POST /vessels, each: day}]":                                   `unknown value "day" for each:`,

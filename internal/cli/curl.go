@@ -17,7 +17,7 @@ import (
 // credentials, is in it as variables of the shell: those of obiter.yaml where it says
 // what they are made of.
 func curl(c exchange.Case, head record.Head) string {
-	parts := []string{"curl -sS -i -X", c.Request.Method, quote(c.Request.URL)}
+	parts := []string{"curl -sS -i -X", shell(c.Request.Method), quote(c.Request.URL)}
 	for _, h := range c.Request.Headers {
 		parts = append(parts, "-H", quote(h[0]+": "+h[1]))
 	}
@@ -25,18 +25,18 @@ func curl(c exchange.Case, head record.Head) string {
 		if slices.ContainsFunc(c.Credentials, func(o exchange.Credential) bool { return o.In == "header" && strings.EqualFold(o.Name, h) }) {
 			continue // it follows, with what is wrong with it
 		}
-		value := "$" + strings.ToUpper(strings.ReplaceAll(h, "-", "_"))
+		value := "${" + variableOf(h) + "}"
 		for key, text := range head.Variables {
 			if strings.EqualFold(key, "header "+h) {
-				value = inShell(text)
+				value = text
 			}
 		}
-		parts = append(parts, "-H", `"`+h+`: `+value+`"`)
+		parts = append(parts, "-H", pair(h+": ", value))
 	}
 	for _, credential := range c.Credentials {
-		value := "$" + config.Variable(credential.Scheme)
+		value := "${" + variableOf(credential.Scheme) + "}"
 		if text, said := head.Variables[credential.Key()]; said {
-			value = inShell(text)
+			value = text
 		}
 		parts = append(parts, authorised(credential, value)...)
 	}
@@ -65,10 +65,50 @@ func plainText(s string) bool {
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-// inShell is a text of the configuration with ${NAME} as the shell has it.
-func inShell(text string) string { return reference.ReplaceAllString(text, "$$$1") }
+// variableOf is a name that the shell has for a header or a scheme.
+func variableOf(name string) string {
+	name = config.Variable(name)
+	if name == "" || name[0] >= '0' && name[0] <= '9' {
+		return "_" + name
+	}
+	return name
+}
 
-var reference = regexp.MustCompile(`\$\{(\w+)\}`)
+// pair is a name with its value, as the shell has it.
+func pair(name, value string) string {
+	switch {
+	case !reference.MatchString(value):
+		return quote(name + value)
+	case name == "":
+		return shell(value)
+	}
+	return quote(name) + shell(value)
+}
+
+// shell is a text as the shell's words have it, with the value of a variable in place of
+// each ${NAME}. Nothing else in it means anything to the shell.
+func shell(text string) string {
+	var b strings.Builder
+	from := 0
+	for _, m := range reference.FindAllStringSubmatchIndex(text, -1) {
+		if m[0] > from {
+			b.WriteString(quote(text[from:m[0]]))
+		}
+		b.WriteString(`"$` + text[m[2]:m[3]] + `"`)
+		from = m[1]
+	}
+	if rest := text[from:]; plainWord.MatchString(rest) {
+		b.WriteString(rest)
+	} else if rest != "" {
+		b.WriteString(quote(rest))
+	}
+	return b.String()
+}
+
+var (
+	reference = regexp.MustCompile(`\$\{([A-Za-z_]\w*)\}`)
+	plainWord = regexp.MustCompile(`^[A-Z]+$`) // such as a method
+)
 
 // variablesOf are the names of the shell's variables in a line.
 func variablesOf(line string) (out []string) {
@@ -80,7 +120,7 @@ func variablesOf(line string) (out []string) {
 	return out
 }
 
-var variable = regexp.MustCompile(`\$(\w+)`)
+var variable = regexp.MustCompile(`"\$(\w+)"`)
 
 // authorised is how curl sends a credential with a value.
 func authorised(c exchange.Credential, value string) []string {
@@ -94,13 +134,13 @@ func authorised(c exchange.Credential, value string) []string {
 	}
 	switch {
 	case c.Kind == "bearer":
-		return []string{"-H", `"Authorization: Bearer ` + value + `"`}
+		return []string{"-H", pair("Authorization: Bearer ", value)}
 	case c.Kind == "basic":
-		return []string{"-u", `"` + value + `"`}
+		return []string{"-u", pair("", value)}
 	case c.In == "query":
-		return []string{"--url-query", `"` + c.Name + "=" + value + `"`}
+		return []string{"--url-query", pair(c.Name+"=", value)}
 	case c.In == "cookie":
-		return []string{"-b", `"` + c.Name + "=" + value + `"`}
+		return []string{"-b", pair(c.Name+"=", value)}
 	}
-	return []string{"-H", `"` + c.Name + ": " + value + `"`}
+	return []string{"-H", pair(c.Name+": ", value)}
 }
