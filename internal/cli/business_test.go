@@ -259,6 +259,59 @@ func TestAClosedPipeUndoes(t *testing.T) {
 	}
 }
 
+// TestTheLastRunSurvives what goes wrong with the next one: a service that is not there, a
+// file that cannot be written, and a kill, after which the answers are next to it.
+func TestTheLastRunSurvives(t *testing.T) {
+	dir, e := demoFolder(t)
+	obiter(t, dir, "try", "--only", "/berths").check(t, 0, "0 wrong", "")
+	last := filepath.Join(dir, ".obiter", "last.ndjson")
+	before, err := os.ReadFile(last)
+	if err != nil {
+		t.Fatal(err)
+	}
+	heard := e.heard
+	obiter(t, dir, "try", "--at", "http://127.0.0.1:1").check(t, 3, "", "nothing answers")
+	obiter(t, dir, "try", "--save", "nowhere/run").check(t, 2, "", "cannot write the run file nowhere/run")
+	if e.heard != heard {
+		t.Errorf("%d requests were sent before the files were open", e.heard-heard)
+	}
+	left, _ := os.ReadDir(filepath.Join(dir, ".obiter"))
+	if after, err := os.ReadFile(last); err != nil || !bytes.Equal(after, before) || len(left) != 2 {
+		t.Errorf("%v, changed: %v, left %v", err, !bytes.Equal(after, before), left)
+	}
+	if runtime.GOOS == "windows" {
+		return
+	}
+	elsewhere := filepath.Join(dir, "elsewhere")
+	put(t, dir, "elsewhere", "mine")
+	for _, name := range []string{"last.ndjson.part", "last.ndjson.new"} {
+		if err := os.Symlink(elsewhere, filepath.Join(dir, ".obiter", name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	e.mu.Lock()
+	e.heard, e.far = 0, make(chan struct{})
+	e.mu.Unlock()
+	try := exec.Command(program, "try")
+	try.Dir = dir
+	if err := try.Start(); err != nil {
+		t.Fatal(err)
+	}
+	<-e.far
+	_ = try.Process.Kill()
+	_ = try.Wait()
+	e.open.Wait()
+	if after, err := os.ReadFile(last); err != nil || !bytes.Equal(after, before) {
+		t.Errorf("%v, changed: %v", err, !bytes.Equal(after, before))
+	}
+	if text, _ := os.ReadFile(elsewhere); string(text) != "mine" {
+		t.Errorf("what a link leads to is %.60q", text)
+	}
+	if o := obiter(t, dir, "judge", ".obiter/last.ndjson.part"); o.status > 1 || !strings.Contains(o.out, " cases: ") {
+		t.Errorf("status %d: %s%s", o.status, o.out, o.errors)
+	}
+}
+
 // TestOutputThatCannotBeWritten is an error, in every command.
 func TestOutputThatCannotBeWritten(t *testing.T) {
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)

@@ -10,12 +10,14 @@ import (
 	"obiter/internal/record"
 )
 
-// files are where a run is kept: the answers as they come in the first, and, when
-// the run is judged by what all of them taught, all of it in all of them.
+// files are where a run is kept: the answers as they come next to the first, and, when
+// the run is judged by what all of them taught, all of it in all of them. Until then the
+// first is what it was.
 type files struct {
 	record, final *record.Writer
+	name          string        // of the first; empty: there is none
 	raw           *os.File      // of the answers as they come
-	kept          *os.File      // takes the place of raw in the end; nil: nothing does
+	kept          *os.File      // takes the place of the first in the end; nil: nothing does
 	all           *bufio.Writer // what final writes to
 	open          []*os.File
 }
@@ -28,17 +30,22 @@ func (t *trial) open() (*files, error) {
 	head.Description, head.At, head.Seed, head.Layout = t.opt.Document.Name, t.opt.Base.String(), t.opt.Plan.Seed, t.layout()
 	var writers []io.Writer
 	for i, name := range t.opt.Files {
-		f, err := create(name)
+		made := name
+		if i == 0 {
+			out.name, made = name, name+".part"
+		}
+		f, err := create(made)
 		if err == nil {
 			out.open = append(out.open, f)
 		}
 		if i == 0 && err == nil {
 			out.raw = f
-			f, err = create(name + ".new")
-			out.kept, out.open = f, append(out.open, f)
+			if f, err = create(name + ".new"); err == nil {
+				out.kept, out.open = f, append(out.open, f)
+			}
 		}
 		if err != nil {
-			return nil, errors.Join(&FileError{name, err}, out.closeAll())
+			return nil, errors.Join(&FileError{name, err}, out.discard())
 		}
 		writers = append(writers, f)
 	}
@@ -53,11 +60,11 @@ func (t *trial) open() (*files, error) {
 		writers = append(writers, t.opt.Copy)
 	}
 	if out.record, err = record.NewWriter(t.opt.Secrets.Writer(out.raw), head); err != nil {
-		return nil, errors.Join(err, out.closeAll())
+		return nil, errors.Join(err, out.discard())
 	}
 	out.all = bufio.NewWriterSize(io.MultiWriter(writers...), 64<<10)
 	if out.final, err = record.NewWriter(out.all, head); err != nil {
-		return nil, errors.Join(err, out.closeAll())
+		return nil, errors.Join(err, out.discard())
 	}
 	return out, nil
 }
@@ -82,9 +89,20 @@ func (f *files) close(totals record.Totals, judged bool) error {
 	case f.kept == nil:
 		return errors.Join(err, cause(os.Remove(f.raw.Name())))
 	case !judged || err != nil:
-		return errors.Join(err, cause(os.Remove(f.kept.Name())))
+		return errors.Join(err, cause(os.Remove(f.kept.Name())), cause(os.Rename(f.raw.Name(), f.name)))
 	}
-	return cause(os.Rename(f.kept.Name(), f.raw.Name()))
+	return errors.Join(cause(os.Rename(f.kept.Name(), f.name)), cause(os.Remove(f.raw.Name())))
+}
+
+// discard closes the files of a run that sent nothing. The last run stays.
+func (f *files) discard() error {
+	err := f.closeAll()
+	for _, file := range []*os.File{f.raw, f.kept} {
+		if file != nil {
+			err = errors.Join(err, cause(os.Remove(file.Name())))
+		}
+	}
+	return err
 }
 
 // RunFolder is where the last run is kept; it is made where it is missing, for its owner
@@ -99,7 +117,15 @@ func create(name string) (*os.File, error) {
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return nil, cause(err)
 		}
-		if err := os.WriteFile(filepath.Join(folder, ".gitignore"), []byte("*\n"), 0o600); err != nil {
+		ignore := filepath.Join(folder, ".gitignore")
+		for _, own := range []string{name, ignore} { // a link would lead what is written elsewhere
+			if info, err := os.Lstat(own); err == nil && info.Mode()&os.ModeSymlink != 0 {
+				if err := os.Remove(own); err != nil {
+					return nil, cause(err)
+				}
+			}
+		}
+		if err := os.WriteFile(ignore, []byte("*\n"), 0o600); err != nil {
 			return nil, cause(err)
 		}
 	}

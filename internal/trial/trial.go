@@ -143,17 +143,17 @@ func (t *trial) ready() (err error) {
 
 // do makes the fixtures, sends everything, and takes away what was made.
 func (t *trial) do(ctx context.Context) error {
-	if err := t.sender.Load().Reach(ctx); err != nil {
+	files, err := t.open() // before anything is sent
+	if err != nil {
 		return err
+	}
+	if err := t.sender.Load().Reach(ctx); err != nil {
+		return errors.Join(err, files.discard())
 	}
 	undo, err := t.fixtures(ctx)
 	defer undo()
 	if err != nil {
-		return err
-	}
-	files, err := t.open()
-	if err != nil {
-		return err
+		return errors.Join(err, files.discard())
 	}
 	if t.events.Begun != nil {
 		t.events.Begun(t.plan)
