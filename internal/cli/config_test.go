@@ -219,13 +219,19 @@ func TestFixturesAndCredentials(t *testing.T) {
 	obiter(t, dir, "survey").check(t, 0, "POST /lights", "")
 }
 
-func TestWhatIsLeftBehindIsSaid(t *testing.T) {
-	service := &seaMarks{marks: map[string]any{}, token: "t"}
-	server := httptest.NewServer(service)
-	defer server.Close()
-	dir := t.TempDir()
+// marksFolder is a folder with the description of the sea marks, and where they are served.
+func marksFolder(t *testing.T) (dir, at string) {
+	t.Helper()
+	server := httptest.NewServer(&seaMarks{marks: map[string]any{}, token: "t"})
+	t.Cleanup(server.Close)
+	dir = t.TempDir()
 	put(t, dir, "marks.yaml", marks)
-	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing}}\n")
+	return dir, server.URL
+}
+
+func TestWhatIsLeftBehindIsSaid(t *testing.T) {
+	dir, at := marksFolder(t)
+	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+at+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing}}\n")
 	obiter(t, dir, "try", "--only", "POST /watches").check(t, 0, ", 0 wrong", "")
 	obiter(t, dir, "try").check(t, 1, "", `obiter.yaml:5:5: the fixture "mark" has nothing to keep as "mark_id": $response.body#/nothing is not in the answer to POST /marks`)
 	o := obiter(t, dir, "try")
@@ -236,16 +242,12 @@ func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 
 // TestWhatWouldReachMore is said, and written into the configuration.
 func TestWhatWouldReachMore(t *testing.T) {
-	service := &seaMarks{marks: map[string]any{}, token: "t"}
-	server := httptest.NewServer(service)
-	defer server.Close()
-	dir := t.TempDir()
-	put(t, dir, "marks.yaml", marks)
-	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {X-Station: north}\n")
+	dir, at := marksFolder(t)
+	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+at+"\nheaders: {X-Station: north}\n")
 	obiter(t, dir, "try", "--write").check(t, 2, "", "--write goes with --controls")
 	first := obiter(t, dir, "try", "--controls", "--write")
 	first.check(t, 0, "1 of 3 operations reached.\n", "")
-	for _, want := range []string{"  reached      POST /watches", "refused with 401 Unauthorized: “credentials”", "sent   POST " + server.URL + "/marks  {\"colour\":\"red\"}", "write  headers: Authorization: Bearer ${API_TOKEN}",
+	for _, want := range []string{"  reached      POST /watches", "refused with 401 Unauthorized: “credentials”", "sent   POST " + at + "/marks  {\"colour\":\"red\"}", "write  headers: Authorization: Bearer ${API_TOKEN}",
 		"  left out     DELETE /marks/{mark_id}", "1 proposal added to obiter.yaml, as comments"} {
 		if !strings.Contains(first.out, want) {
 			t.Errorf("%q is not said:\n%s", want, first.out)
@@ -256,7 +258,7 @@ func TestWhatWouldReachMore(t *testing.T) {
 		t.Errorf("%s", text)
 	}
 	obiter(t, dir, "try", "--controls", "--write").check(t, 0, "Nothing is new for obiter.yaml.\n", "")
-	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+server.URL+"\nheaders: {Authorization: Bearer t}\n")
+	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+at+"\nheaders: {Authorization: Bearer t}\n")
 	obiter(t, dir, "try", "--controls").check(t, 0, "5 of 5 operations reached.\n", "")
 }
 

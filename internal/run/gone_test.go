@@ -58,15 +58,21 @@ func TestAServiceThatGoesStopsTheRun(t *testing.T) {
 	}
 }
 
-// TestAServiceThatComesBackIsAskedAgain: whoever watches over it starts it anew.
-func TestAServiceThatComesBackIsAskedAgain(t *testing.T) {
+// soundHarbour is a quick plan of an office that is served without faults.
+func soundHarbour(t *testing.T) (*plan.Plan, *send.Sender) {
+	t.Helper()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	server := httptest.NewServer(office)
-	defer server.Close()
-	p, s := harbourPlan(t, server.URL, flaw.Quick)
+	t.Cleanup(server.Close)
+	return harbourPlan(t, server.URL, flaw.Quick)
+}
+
+// TestAServiceThatComesBackIsAskedAgain: whoever watches over it starts it anew.
+func TestAServiceThatComesBackIsAskedAgain(t *testing.T) {
+	p, s := soundHarbour(t)
 	sent, asked := 0, 0
 	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 1, Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
 		if sent++; sent%10 == 0 {
@@ -147,16 +153,10 @@ func TestABrokenServiceStopsTheRun(t *testing.T) {
 
 // TestAnOperationThatIsNeverAnsweredIsGivenUp, and told; one that is late now and then is not.
 func TestAnOperationThatIsNeverAnsweredIsGivenUp(t *testing.T) {
-	office, err := harbour.New(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	server := httptest.NewServer(office)
-	defer server.Close()
-	p, s := harbourPlan(t, server.URL, flaw.Quick)
+	p, s := soundHarbour(t)
 	var never, sometimes atomic.Int32
 	left := map[string]string{}
-	_, err = run.Do(context.Background(), p, run.Options{Parallel: 4, Finished: func(op *plan.Operation, _ *report.Line) { left[op.Name()] = op.SkipReason },
+	_, err := run.Do(context.Background(), p, run.Options{Parallel: 4, Finished: func(op *plan.Operation, _ *report.Line) { left[op.Name()] = op.SkipReason },
 		Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
 			late := exchange.Exchange{Case: c, Response: exchange.Answer{Err: "no complete answer within 10s", Late: true}}
 			switch c.Operation {

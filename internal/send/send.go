@@ -174,7 +174,7 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 		}
 		why := s.opt.Pause.begin(wait, s.opt.Patience)
 		if why == "" && time.Now().Add(wait).After(deadline) {
-			why = "it was so after every pause that it asked for"
+			why = "it still was after each pause"
 		}
 		if why != "" {
 			a.Err = fmt.Sprintf("the service is busy (%d): %s", a.Status, why)
