@@ -127,7 +127,7 @@ func (a *app) announce(words io.Writer, conf *config.Config, p *plan.Plan) {
 		names = append(names, name)
 	}
 	requests := ""
-	if n, all := planned(p, countTime); all {
+	if n, all := countCases(p, countTime); all {
 		requests = ", about " + plural(n, "request")
 	} else {
 		requests = ", more than " + plural(n, "request")
@@ -146,8 +146,8 @@ func (a *app) announce(words io.Writer, conf *config.Config, p *plan.Plan) {
 // countTime bounds how long requests are counted before the first run.
 const countTime = 2 * time.Second
 
-// planned counts the cases of a plan; false where there was no time for all.
-func planned(p *plan.Plan, most time.Duration) (int, bool) {
+// countCases counts the cases of a plan; false where there was no time for all.
+func countCases(p *plan.Plan, most time.Duration) (int, bool) {
 	deadline := time.Now().Add(most)
 	total, all := 0, true
 	for n := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) int {

@@ -268,8 +268,8 @@ func singular(collection string) string {
 	return last
 }
 
-// atLocation is where an answer has a new record's address.
-const atLocation = "$response.header.Location"
+// AtLocation is where an answer has a new record's address.
+const AtLocation = "$response.header.Location"
 
 // keptAt is where the id of a new record is: in the documented answer, else in
 // its Location.
@@ -286,7 +286,7 @@ func keptAt(doc *oad.Document, create oad.Operation, parameter string) string {
 			}
 		}
 	}
-	return atLocation
+	return AtLocation
 }
 
 // locates reports whether an operation documents that a success has a Location.

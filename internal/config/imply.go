@@ -247,11 +247,11 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 			if i == len(keys)-1 && free { // those before it may refer to other records
 				f.Rules = append(f.Rules, Rule{Unique: field, Fresh: true})
 			}
-			if f.Keep[kept] == atLocation {
+			if f.Keep[kept] == AtLocation {
 				f.Keep[kept] = "$request.body#" + field
 			}
 		}
-		if len(keys) > 1 && f.Keep[kept] == atLocation {
+		if len(keys) > 1 && f.Keep[kept] == AtLocation {
 			return Fixture{}, false // which of its names a Location ends with is not said
 		}
 		if remove.Path != "" {

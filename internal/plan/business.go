@@ -103,8 +103,10 @@ func (p *Plan) rulesOf(op *Operation) ([]config.Rule, error) {
 // is found for costs that rule alone.
 func (p *Plan) keepRules(op *Operation) {
 	b := op.bound
+	var full map[string]any
 	for {
-		if _, ok := b.space.Mend(b.holds, op.values(fullest), b.fixed...); ok {
+		var ok bool
+		if full, ok = b.space.Mend(b.holds, op.values(fullest), b.fixed...); ok {
 			break
 		}
 		i, e := b.impossible(op.values(fullest))
@@ -123,7 +125,10 @@ func (p *Plan) keepRules(op *Operation) {
 		}
 	}
 	for _, shape := range shapes {
-		values, ok := b.space.Mend(b.holds, op.values(shape), b.fixed...)
+		values, ok := full, true
+		if shape != fullest {
+			values, ok = b.space.Mend(b.holds, op.values(shape), b.fixed...)
+		}
 		for _, part := range op.Parts {
 			i := slices.IndexFunc(part.Controls, func(c sample.Control) bool { return c.Shape == shape })
 			switch {

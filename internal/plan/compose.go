@@ -3,7 +3,6 @@ package plan
 import (
 	"maps"
 	"slices"
-	"strings"
 
 	"obiter/internal/exchange"
 	"obiter/internal/oad"
@@ -77,27 +76,13 @@ func (op *Operation) request(method, contentType string, body []byte, values map
 	r := exchange.Request{Method: method, URL: address, Body: body}
 	r.Headers = append(r.Headers, [2]string{"Accept", accept})
 	if contentType == "" && op.Body == nil {
-		contentType = op.plan.bodiless(op.Name())
+		contentType = op.bodiless
 	}
 	if contentType != "" {
 		r.Headers = append(r.Headers, [2]string{"Content-Type", contentType})
 	}
 	r.Headers = append(r.Headers, headers...)
 	return r
-}
-
-// bodiless is the Content-Type that the configuration gives to an operation without a
-// body; "" where it gives none.
-func (p *Plan) bodiless(operation string) string {
-	if p.opt.Given == nil {
-		return ""
-	}
-	for name, v := range p.opt.Given(operation)["header"] {
-		if text, is := v.(string); is && strings.EqualFold(name, "Content-Type") {
-			return text
-		}
-	}
-	return ""
 }
 
 // address fills an operation's path template.

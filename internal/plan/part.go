@@ -59,13 +59,10 @@ func ofTransport(p oad.Parameter) bool {
 // places are where parameters are, in the order in which they are planned.
 var places = []string{"path", "query", "header", "cookie"}
 
-// parameterParts makes a part of each place that has parameters.
-func (p *Plan) parameterParts(o oad.Operation) ([]*Part, error) {
+// parameterParts makes a part of each place that has parameters, with the values that
+// are given for them.
+func (p *Plan) parameterParts(o oad.Operation, given config.Parameters) ([]*Part, error) {
 	var out []*Part
-	var given config.Parameters
-	if p.opt.Given != nil {
-		given = p.opt.Given(o.Name())
-	}
 	for _, in := range places {
 		part := &Part{Place: wire.Place{In: in}}
 		var members []schema.Property

@@ -141,6 +141,7 @@ type Operation struct {
 	wrong error // with a rule of the configuration
 
 	credentials []exchange.Credential
+	bodiless    string    // the Content-Type that the configuration gives it where it has no body
 	whole       *wholeAPI // nil: an operation of the description
 }
 
@@ -247,7 +248,16 @@ func (p *Plan) parts(op *Operation) error {
 	if name := undescribed(op.Operation); name != "" {
 		return fmt.Errorf("the path parameter %q is not described", name)
 	}
-	parts, err := p.parameterParts(op.Operation)
+	var given config.Parameters
+	if p.opt.Given != nil {
+		given = p.opt.Given(op.Name())
+	}
+	for name, v := range given["header"] {
+		if text, is := v.(string); is && strings.EqualFold(name, "Content-Type") {
+			op.bodiless = text
+		}
+	}
+	parts, err := p.parameterParts(op.Operation, given)
 	if err != nil {
 		return err
 	}

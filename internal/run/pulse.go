@@ -36,11 +36,11 @@ type pulse struct {
 	well   func(a exchange.Answer) bool
 }
 
-// maxWriters bounds how many operations are asked for a body that they reject.
+// maxWriters bounds how many operations are sent a body to see whether they reject it.
 const maxWriters = 3
 
 // remember keeps the first accepted control of a GET, and one of an operation with a
-// body, which is asked for a list where it takes an object. Records of its own are gone
+// body, which is sent a list where it takes an object. Records of its own are gone
 // when others are tried.
 func (r *runner) remember(ctx context.Context, c exchange.Case, own bool) {
 	_, object := c.Body.(map[string]any)

@@ -150,7 +150,7 @@ type runner struct {
 	suspects []cutOff // the last ones
 	reader   *pulse
 	writer   *pulse
-	writers  int // operations that were asked for the latter
+	writers  int // operations that were sent such a body
 }
 
 // send sends a case and takes out what must not be kept. Where the connection is

@@ -11,8 +11,8 @@ import (
 	"obiter/internal/exchange"
 )
 
-// Pause is what a service asked for that is asked too much: one pause that all who send
-// to it share. The zero value is ready. It is safe for concurrent use.
+// Pause is how long a busy service wants to be left alone: all who send to it share one.
+// The zero value is ready. It is safe for concurrent use.
 type Pause struct {
 	mu    sync.Mutex
 	until time.Time

@@ -51,8 +51,8 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	return undo, t.learn(t.bench.Values)
 }
 
-// instead forgets the fixtures that nobody wrote and that failed, and reads records that
-// are there in their place. Those that were not tried for want of them are made then.
+// instead gives up the fixtures that failed, and reads records that are there in their
+// place. Those that were not tried for want of them are made then.
 func (t *trial) instead(ctx context.Context) error {
 	told := 0
 	// forget tells of those that failed since the last time.
@@ -62,7 +62,7 @@ func (t *trial) instead(ctx context.Context) error {
 			if !also(f) {
 				continue
 			}
-			if err := t.unmade([]fixture.Failure{f}); err != nil {
+			if err := t.unmade(f); err != nil {
 				return nil, err
 			}
 			gone = append(gone, f.Fixture)
@@ -167,33 +167,31 @@ func (t *trial) configured(values map[string]any) plan.Options {
 	return opt
 }
 
-// unmade tells which fixtures failed, and leaves out the operations that need
-// them. Where all need one, there is nothing to go on with.
-func (t *trial) unmade(failed []fixture.Failure) error {
-	for _, f := range failed {
-		users := failure{Failure: f}
-		for _, o := range t.plan.Selected() {
-			reads := strings.HasPrefix(f.Fixture.Send, "GET ") && !t.conf.Mentions(o.Name(), f.Fixture) // what the description says is as good
-			if !reads && t.conf.Requires(o.Name(), f.Fixture) {
-				users.users = append(users.users, o.Name())
-				t.without[o.Name()] = lacking(f)
-			} else if slices.ContainsFunc(o.Security, func(way []string) bool { return t.conf.Authorises(o.Name(), way, f.Fixture) }) {
-				users.unsigned++ // whether another way is open shows when it is planned
-			}
+// unmade leaves out the operations that need a fixture which failed. Where all need one
+// of the file, there is nothing to go on with.
+func (t *trial) unmade(f fixture.Failure) error {
+	users := failure{Failure: f}
+	for _, o := range t.plan.Selected() {
+		reads := strings.HasPrefix(f.Fixture.Send, "GET ") && !t.conf.Mentions(o.Name(), f.Fixture) // what the description says is as good
+		if !reads && t.conf.Requires(o.Name(), f.Fixture) {
+			users.users = append(users.users, o.Name())
+			t.without[o.Name()] = lacking(f)
+		} else if slices.ContainsFunc(o.Security, func(way []string) bool { return t.conf.Authorises(o.Name(), way, f.Fixture) }) {
+			users.unsigned++ // whether another way is open shows when it is planned
 		}
-		if f.Fixture.Implied {
-			continue // each operation that needs it says so
-		}
-		if len(users.users)+users.unsigned == t.plan.Len() {
-			var placed *document.Error
-			if errors.As(f.Err, &placed) {
-				placed.Problem = t.opt.Secrets.Redact(placed.Problem)
-			}
-			return f.Err
-		}
-		t.out.Failed = append(t.out.Failed, f.Fixture.Name)
-		t.failures = append(t.failures, users)
 	}
+	if f.Fixture.Implied {
+		return nil // each operation that needs it says so
+	}
+	if len(users.users)+users.unsigned == t.plan.Len() {
+		var placed *document.Error
+		if errors.As(f.Err, &placed) {
+			placed.Problem = t.opt.Secrets.Redact(placed.Problem)
+		}
+		return f.Err
+	}
+	t.out.Failed = append(t.out.Failed, f.Fixture.Name)
+	t.failures = append(t.failures, users)
 	return nil
 }
 
