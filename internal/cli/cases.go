@@ -69,7 +69,7 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	case c.String("write") != "":
 		return a.writeCases(p, c.String("write"), out)
 	case format == "ndjson":
-		return writeLines(p, out)
+		return a.writeLines(p, out)
 	}
 	fmt.Fprintln(out, a.heading(doc))
 	return a.listCases(p, out, c.Bool("dropped"))
@@ -77,7 +77,7 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 
 // writeLines writes case lines. Operations are planned and written several at a
 // time, each to a text of its own.
-func writeLines(p *plan.Plan, out io.Writer) error {
+func (a *app) writeLines(p *plan.Plan, out io.Writer) error {
 	type lines struct {
 		text bytes.Buffer
 		err  error
@@ -85,7 +85,7 @@ func writeLines(p *plan.Plan, out io.Writer) error {
 	for l := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) *lines {
 		l := &lines{}
 		for c := range op.Cases() {
-			line, err := instance.Marshal(c)
+			line, err := instance.Marshal(a.secrets.Case(c))
 			l.err = cmp.Or(l.err, err)
 			l.text.Write(append(line, '\n'))
 		}
@@ -140,19 +140,20 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 
 func (a *app) listed(op *plan.Operation, dropped bool) listed {
 	if op.SkipReason != "" {
-		return listed{skipped: clean(op.Name() + ": " + instance.Shorten(op.SkipReason, 200))}
+		return listed{skipped: clean(op.Name()+": "+instance.Shorten(a.secrets.Redact(op.SkipReason), 200))}
 	}
 	t := newTable(2)
 	n := 0
 	for c := range op.Cases() {
 		n++
+		c = a.secrets.Case(c)
 		t.AppendRow(table.Row{c.ID, expected(c), clean(describe(c))})
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "\n%s  %s\n%s", a.look.bold(clean(op.Name())), a.look.dim(plural(n, "case")), rendered(t, 2))
 	for _, d := range op.Dropped {
 		if dropped {
-			fmt.Fprintln(&b, clean(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
+			fmt.Fprintln(&b, a.said(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
 		}
 	}
 	return listed{text: b.String(), planned: n, drops: op.Drops}
@@ -203,7 +204,7 @@ func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
 	for op := range p.Operations() {
 		sub := fileName(op.Name())
 		for c := range op.Cases() {
-			c = a.secrets.Exchange(exchange.Exchange{Case: c}).Case
+			c = a.secrets.Case(c)
 			name := filepath.Join(sub, c.ID+extension(c))
 			if err := os.MkdirAll(filepath.Join(folder, sub), 0o755); err != nil {
 				return fmt.Errorf("writing to %s: %w", folder, err)

@@ -76,8 +76,7 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	out := &output{to: s.Out, failed: cancel} // what nobody reads ends a run as an interrupt does
-	a := &app{terminal: s, raw: out}
-	a.streams = Streams{s.In, a.secrets.Writer(out), a.secrets.Writer(s.Err)}
+	a := &app{terminal: s, streams: Streams{s.In, out, s.Err}}
 	root := a.root()
 	root.Writer, root.ErrWriter, root.Reader = out, s.Err, s.In
 	root.ExitErrHandler = func(context.Context, *cli.Command, error) {}
@@ -106,11 +105,14 @@ func (a *app) print(f *failure) {
 	if f.message == "" {
 		return
 	}
-	fmt.Fprintln(a.streams.Err, "error: "+clean(f.message))
+	fmt.Fprintln(a.streams.Err, "error: "+a.said(f.message))
 	if f.hint != "" {
-		fmt.Fprintln(a.streams.Err, "hint: "+clean(f.hint))
+		fmt.Fprintln(a.streams.Err, "hint: "+a.said(f.hint))
 	}
 }
+
+// said is a text that may quote what was sent or what came, as it is printed.
+func (a *app) said(text string) string { return clean(a.secrets.Redact(text)) }
 
 // configure gives every command what urfave/cli does not hand down.
 func configure(c *cli.Command) {
@@ -123,9 +125,8 @@ func configure(c *cli.Command) {
 }
 
 type app struct {
-	streams  Streams   // through which no secret goes
-	terminal Streams   // as they were given, to tell what they are
-	raw      io.Writer // what streams.Out writes to
+	streams  Streams
+	terminal Streams // as they were given, to tell what they are
 	secrets  secret.Set
 	look     style
 }

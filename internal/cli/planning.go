@@ -139,7 +139,7 @@ func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, e
 		return nil, err
 	}
 	for _, w := range doc.Warnings {
-		fmt.Fprintln(a.streams.Err, "warning: "+clean(w))
+		fmt.Fprintln(a.streams.Err, "warning: "+a.said(w))
 	}
 	return doc, nil
 }
@@ -177,7 +177,7 @@ func (a *app) planned(doc *oad.Document, opt plan.Options) (*plan.Plan, error) {
 		return nil, err
 	}
 	for _, w := range p.Warnings {
-		fmt.Fprintln(a.streams.Err, "warning: "+clean(w.Error()+"; "+w.Hint))
+		fmt.Fprintln(a.streams.Err, "warning: "+a.said(w.Error()+"; "+w.Hint))
 	}
 	return p, nil
 }

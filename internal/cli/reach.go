@@ -58,7 +58,7 @@ func (a *app) reach(rep *report.Report, r *reach) error {
 	}
 	dim := func(text string) { fmt.Fprintln(out, a.look.dim(a.look.wrap(clean(text), 15))) }
 	for _, name := range r.operations {
-		l, why := rep.Line(name), r.left[name]
+		l, why := rep.Line(name), a.secrets.Redact(r.left[name])
 		switch {
 		case why != "":
 			fmt.Fprintln(out, a.look.dim("  left out     "+clean(name)))

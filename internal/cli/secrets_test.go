@@ -147,3 +147,128 @@ func spellings(text string) []string {
 	inside := func(b []byte) string { return strings.Trim(string(b), `"`) }
 	return []string{text, inside(html), strings.Trim(inside(twice), `\"`), url.QueryEscape(text), url.PathEscape(text)}
 }
+
+// nasty are secrets that get in the way of whoever looks for them.
+var nasty = []string{
+	`say "ebb" and 'flood'`, `back\slash\u0041`, `{"case":"x","findings":[]}`, `],"verdict":"passed`, "höch wasser 🚢", "100%25 %2F tide", "a=1&b=2;c d", "slack/water/../x", "<script>\u2028</script>", "tab\tline\nend", "482913",
+	"response", "findings", "undefined", // words of the run file, of six characters and more
+	"case", "pass", "true", "null", "12", `"`, // short: only a whole value
+}
+
+// TestNastySecrets: whatever a secret is made of, no command writes it, and everything
+// that is written can be read.
+func TestNastySecrets(t *testing.T) {
+	server := httptest.NewServer(&parrot{refuses: true})
+	defer server.Close()
+	dir := t.TempDir()
+	fields, values := []string{}, []string{}
+	for i, value := range nasty {
+		name := fmt.Sprintf("NASTY_%c", 'A'+i)
+		t.Setenv(name, value)
+		fields = append(fields, fmt.Sprintf("f%d: {type: string, minLength: 1, maxLength: 60}", i))
+		values = append(values, fmt.Sprintf("f%d: '${%s}'", i, name))
+	}
+	put(t, dir, "openapi.yaml", "openapi: 3.1.0\ninfo: {title: Signals, version: '1'}\npaths:\n  /signals/{f0}:\n    parameters: [{name: f0, in: path, required: true, schema: {type: string}}, {name: X-Flag, in: header, schema: {type: string, maxLength: 40}}]\n    post:\n      requestBody: {required: true, content: {application/json: {schema: {type: object, required: [f0], properties: {"+strings.Join(fields, ", ")+"}}}}}\n")
+	put(t, dir, "obiter.yaml", "operations:\n  POST /signals/{f0}: { path: { f0: '${NASTY_A}' }, header: { X-Flag: '${NASTY_K}' }, body: { "+strings.Join(values, ", ")+" } }\n")
+	text, documents := "", []string{}
+	for _, args := range [][]string{{"try", "--at", server.URL, "--header", "X-Own: " + nasty[1]}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson", "--save", "kept.ndjson"},
+		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"}} {
+		o := obiter(t, dir, args...)
+		if strings.Contains(o.errors, "panic") {
+			t.Errorf("%v: %s", args, o.errors)
+		}
+		if text += o.errors; strings.Contains(strings.Join(args, " "), "json") {
+			documents = append(documents, o.out)
+		} else {
+			text += o.out
+		}
+	}
+	_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, ".yaml") {
+			return err
+		}
+		data, err := os.ReadFile(path)
+		if strings.HasSuffix(path, ".ndjson") {
+			documents = append(documents, string(data))
+		} else {
+			text += string(data)
+		}
+		return err
+	})
+	ids := regexp.MustCompile(`"case":"([0-9a-f]{10})"`).FindAllStringSubmatch(strings.Join(documents, ""), -1)
+	for i := 0; i < len(ids); i += max(len(ids)/12, 1) {
+		text += obiter(t, dir, "show", ids[i][1]).out
+	}
+	parsed := 0
+	for _, document := range documents {
+		d := json.NewDecoder(strings.NewReader(document))
+		for d.More() {
+			var v map[string]any
+			if err := d.Decode(&v); err != nil {
+				t.Fatalf("%v: %.300s", err, document)
+			}
+			if v["type"] != "run" {
+				parsed += holdsNothing(t, v)
+			}
+		}
+	}
+	if parsed < 1000 {
+		t.Errorf("only %d texts were looked at", parsed)
+	}
+	for _, secret := range nasty[:11] {
+		for _, form := range spellings(secret) {
+			if strings.Contains(text, form) {
+				t.Errorf("%q is written", form)
+			}
+		}
+	}
+	if got := strings.Count(text, "of fewer than six characters"); got != 4 { // once in each try
+		t.Errorf("the short ones are told %d times", got)
+	}
+}
+
+// holdsNothing looks for nasty secrets in the texts of a request, an answer and all else
+// that is quoted, and tells how many it looked at.
+func holdsNothing(t *testing.T, v any) (seen int) {
+	t.Helper()
+	switch v := v.(type) {
+	case string:
+		for _, secret := range nasty {
+			if regexp.MustCompile(`^[a-z]*$`).MatchString(secret) {
+				continue
+			}
+			for _, form := range spellings(secret) {
+				if v == secret || len([]rune(secret)) >= 6 && strings.Contains(v, form) {
+					t.Errorf("%q is in %.200q", secret, v)
+				}
+			}
+		}
+		return 1
+	case []any:
+		for _, inner := range v {
+			seen += holdsNothing(t, inner)
+		}
+	case map[string]any:
+		for name, inner := range v {
+			if text, is := inner.(string); is && name == "body" { // words, too
+				for _, secret := range nasty[11:14] {
+					if strings.Contains(text, secret+" ") || strings.Contains(text, `"`+secret+`"`) {
+						t.Errorf("%q is in %.200q", secret, text)
+					}
+				}
+				for _, secret := range nasty[14:] {
+					if strings.Contains(text, ":"+strings.TrimSpace(string(mustJSON(secret)))+",") {
+						t.Errorf("%q is in %.400q", secret, text)
+					}
+				}
+			}
+			seen += holdsNothing(t, inner)
+		}
+	}
+	return seen
+}
+
+func mustJSON(v any) []byte {
+	b, _ := json.Marshal(v)
+	return b
+}

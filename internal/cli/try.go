@@ -69,7 +69,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	words := a.streams.Out
 	switch format {
 	case "ndjson":
-		opt.Copy, words = a.raw, io.Discard // secrets are taken out before they come here
+		opt.Copy, words = a.streams.Out, io.Discard
 	case "json":
 		words = io.Discard
 	}
@@ -218,7 +218,7 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 	var bar *progress
 	width := 0
 	return trial.Events{
-		Warning:    func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+clean(text)) },
+		Warning:    func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
 		LeftBehind: func(text string) { fmt.Fprintln(a.streams.Err, "left behind: "+clean(text)) },
 		Begun: func(p *plan.Plan) {
 			fmt.Fprintln(words, a.heading(doc)+a.look.dim(", at "+clean(base.String())))
@@ -319,7 +319,7 @@ func (a *app) operationLine(l *report.Line, skipped string, width int) string {
 	name := clean(l.Operation)
 	name += strings.Repeat(" ", max(0, width-len([]rune(name))))
 	if skipped != "" {
-		return a.look.dim(name + "  " + clean(instance.Shorten(skipped, 160)))
+		return a.look.dim(name + "  " + clean(instance.Shorten(a.secrets.Redact(skipped), 160)))
 	}
 	cases := "cases"
 	if l.Cases == 1 {

@@ -1,9 +1,12 @@
 package send
 
 import (
+	"crypto/sha256"
+	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"strings"
+	"unicode"
 
 	"obiter/internal/exchange"
 )
@@ -29,7 +32,7 @@ func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential)
 			continue
 		}
 		if c.Flaw == "wrong" {
-			value = scrambled(value)
+			value = another(value, s.opt.RunID+c.Key())
 		}
 		switch {
 		case c.Kind == "bearer" && c.Flaw == "malformed":
@@ -60,17 +63,26 @@ func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential)
 	}
 }
 
-// scrambled is a text of the same form with every letter and digit changed.
-func scrambled(s string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r >= '0' && r <= '9':
-			return '0' + (r-'0'+3)%10
-		case r >= 'a' && r <= 'z':
-			return 'a' + (r-'a'+3)%26
-		case r >= 'A' && r <= 'Z':
-			return 'A' + (r-'A'+3)%26
+// another is a text of the form of a credential, its letters and digits drawn anew by
+// a seed: nothing of the right one can be read from it.
+func another(value, seed string) string {
+	draw := rand.New(rand.NewChaCha8(sha256.Sum256([]byte(seed))))
+	for {
+		drawn := strings.Map(func(r rune) rune {
+			switch {
+			case r >= '0' && r <= '9':
+				return '0' + draw.Int32N(10)
+			case r >= 'a' && r <= 'z', r > '~':
+				return 'a' + draw.Int32N(26)
+			case r >= 'A' && r <= 'Z':
+				return 'A' + draw.Int32N(26)
+			}
+			return r
+		}, value)
+		if drawn != value || strings.IndexFunc(value, letterOrDigit) < 0 {
+			return drawn
 		}
-		return r
-	}, s)
+	}
 }
+
+func letterOrDigit(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) || r > '~' }

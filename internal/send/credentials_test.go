@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -35,12 +36,12 @@ func TestCredentials(t *testing.T) {
 	}{
 		{exchange.Credential{Scheme: "token", Kind: "bearer", In: "header", Name: "Authorization"}, "Authorization", "Bearer Tide-19"},
 		{exchange.Credential{Scheme: "token", Kind: "bearer", In: "header", Name: "Authorization", Flaw: "missing"}, "Authorization", ""},
-		{exchange.Credential{Scheme: "token", Kind: "bearer", In: "header", Name: "Authorization", Flaw: "wrong"}, "Authorization", "Bearer Wlgh-42"},
+		{exchange.Credential{Scheme: "token", Kind: "bearer", In: "header", Name: "Authorization", Flaw: "wrong"}, "Authorization", "Bearer [A-Z][a-z]{3}-[0-9]{2}"},
 		{exchange.Credential{Scheme: "token", Kind: "bearer", In: "header", Name: "Authorization", Flaw: "malformed"}, "Authorization", "Bearer no token, but words"},
 		{exchange.Credential{Scheme: "user", Kind: "basic", In: "header", Name: "Authorization"}, "Authorization", basic},
 		{exchange.Credential{Scheme: "user", Kind: "basic", In: "header", Name: "Authorization", Flaw: "malformed"}, "Authorization", "Basic %%%"},
 		{exchange.Credential{Scheme: "of a header", Kind: "bearer", In: "header", Name: "Authorization"}, "Authorization", "Bearer abc1"},
-		{exchange.Credential{Scheme: "of a header", Kind: "bearer", In: "header", Name: "Authorization", Flaw: "wrong"}, "Authorization", "Bearer def4"},
+		{exchange.Credential{Scheme: "of a header", Kind: "bearer", In: "header", Name: "Authorization", Flaw: "wrong"}, "Authorization", "Bearer [a-z]{3}[0-9]"},
 		{exchange.Credential{Scheme: "of a header", Kind: "apiKey", In: "header", Name: "X-Spare", Flaw: "missing"}, "X-Spare", ""},
 		{exchange.Credential{Scheme: "key", Kind: "apiKey", In: "query", Name: "api key"}, "query", "a=1&api+key=k%261"},
 		{exchange.Credential{Scheme: "key", Kind: "apiKey", In: "query", Name: "api key", Flaw: "missing"}, "query", "a=1"},
@@ -54,6 +55,10 @@ func TestCredentials(t *testing.T) {
 		value := strings.Join(got.Header.Values(c.header), "|")
 		if c.header == "query" {
 			value = got.URL.RawQuery
+		}
+		matched, _ := regexp.MatchString("^(?:"+c.want+")$", value)
+		if c.credential.Flaw == "wrong" && matched && !strings.Contains(value, "Tide") && !strings.Contains(value, "19") && !strings.Contains(value, "abc1") {
+			continue
 		}
 		if value != c.want {
 			t.Errorf("%+v sends %q, want %q", c.credential, value, c.want)

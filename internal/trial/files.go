@@ -59,7 +59,7 @@ func (t *trial) open() (*files, error) {
 	if t.opt.Copy != nil {
 		writers = append(writers, t.opt.Copy)
 	}
-	if out.record, err = record.NewWriter(t.opt.Secrets.Writer(out.raw), head); err != nil {
+	if out.record, err = record.NewWriter(out.raw, head); err != nil {
 		return nil, errors.Join(err, out.discard())
 	}
 	out.all = bufio.NewWriterSize(io.MultiWriter(writers...), 64<<10)

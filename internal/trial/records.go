@@ -327,7 +327,7 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 		}
 		v, err := instance.Decode(a.Body)
 		ok = ok && err == nil
-		return v
+		return t.opt.Secrets.Value(v)
 	}
 	if ok = err == nil; !ok {
 		return seen, false

@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -138,7 +139,13 @@ func (t *trial) ready() (err error) {
 	if t.plan, err = plan.New(t.opt.Document, Configured(*opt, t.opt.Document, t.conf, nil)); err != nil {
 		return err
 	}
-	return t.learn(nil)
+	if err := t.learn(nil); err != nil {
+		return err
+	}
+	if short := t.opt.Secrets.Short(); len(short) > 0 {
+		t.warn("of fewer than six characters, and taken out of what is written only where it is a whole value: %s", strings.Join(short, ", "))
+	}
+	return nil
 }
 
 // do makes the fixtures, sends everything, and takes away what was made.
