@@ -140,7 +140,7 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 
 func (a *app) listed(op *plan.Operation, dropped bool) listed {
 	if op.SkipReason != "" {
-		return listed{skipped: clean(op.Name()+": "+instance.Shorten(a.secrets.Redact(op.SkipReason), 200))}
+		return listed{skipped: clean(op.Name() + ": " + instance.Shorten(a.secrets.Redact(op.SkipReason), 200))}
 	}
 	t := newTable(2)
 	n := 0

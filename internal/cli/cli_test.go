@@ -517,3 +517,18 @@ func TestJudgingAgain(t *testing.T) {
 	put(t, dir, "odd.ndjson", string(text[:len(text)/2])+"\n{}\n")
 	obiter(t, dir, "judge", "odd.ndjson").check(t, 2, "", "error: odd.ndjson: line ")
 }
+
+// TestFewSockets: where the machine allows fewer connections than requests in flight,
+// they wait for one another, and the service is not accused.
+func TestFewSockets(t *testing.T) {
+	dir := folder(t)
+	for _, host := range []string{"127.0.0.1", "localhost"} {
+		at := strings.Replace(serve(t), "127.0.0.1", host, 1)
+		cmd := exec.Command("sh", "-c", `ulimit -n 40; exec "$0" "$@"`, program, "try", "--at", at, "--parallel", "200", "--only", "POST /vessels")
+		cmd.Dir = dir
+		out, err := cmd.CombinedOutput()
+		if err != nil || !strings.Contains(string(out), "right") || strings.Contains(string(out), "unproven") {
+			t.Errorf("%v:\n%s", err, out)
+		}
+	}
+}

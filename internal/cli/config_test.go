@@ -191,7 +191,7 @@ func TestFixturesAndCredentials(t *testing.T) {
 	for range 2 { // and once more at once
 		service.calls = nil
 		o := obiter(t, dir, "try")
-		o.check(t, 0, "0 wrong\n", "")
+		o.check(t, 0, " 0 wrong", "")
 		if !strings.Contains(o.out, "PUT /marks/{mark_id}") {
 			t.Errorf("the update is not reached:\n%s", o.out)
 		}
@@ -265,6 +265,7 @@ func TestWhatWouldReachMore(t *testing.T) {
 // TestBadConfiguration holds what is said of each mistake: file, line, column.
 func TestBadConfiguration(t *testing.T) {
 	dir := folder(t)
+	t.Setenv("TWO_LINES", "ebb\nflood")
 	for text, want := range map[string]string{
 		"at: [1]":                               `obiter.yaml:1:1: at is an array; expected text`,
 		"description: openapi.yaml\nheders: {}": `obiter.yaml:2:1: unknown key "heders"`,
@@ -273,6 +274,10 @@ func TestBadConfiguration(t *testing.T) {
 		"statuses: {constraint: 200}":           `obiter.yaml:1:12: 200 is not a 4xx status`,
 		"statuses: {constrain: 400}":            `unknown key "constrain"`,
 		"headers: {'X Y': a}":                   `"X Y" is not a header`,
+		"headers: {\"X\\nY\": a}":               `"X\nY" is not a header`,
+		"headers: {X: \"a\\r\\nY: b\"}":         `"X" is not a header`,
+		"credentials: {session: 'Bearer ${TWO_LINES}'}":                                           `obiter.yaml:1:15: the value of ${TWO_LINES} holds a line break`,
+		"operations: {POST /tow-orders: {credentials: {session: '${TWO_LINES}'}}}":                `the value of ${TWO_LINES} holds a line break`,
 		"headers: {Authorization: 'Bearer ${NO_SUCH_TIDE}'}":                                      `${NO_SUCH_TIDE} is neither kept by a fixture nor set in the environment`,
 		"operations: {POST vessels: {}}":                                                          `"POST vessels" is not an operation`,
 		"operations: {POST /boats: {body: {}}}":                                                   `obiter.yaml:1:14: the description has no operation "POST /boats"`,

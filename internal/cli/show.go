@@ -238,7 +238,9 @@ func (a *app) about(out io.Writer, res record.Result, form string) {
 		fmt.Fprintln(out, "also       "+clean(strings.Join(res.MayBlame, ", "))+" may be blamed, for a rule of the configuration")
 	}
 	verdict := a.verdict(res.Verdict)
-	if res.Verdict == judge.Unproven && !slices.ContainsFunc(res.Findings, func(f judge.Finding) bool { return judge.Has(f.Code, judge.Unproves) }) {
+	if res.Verdict == judge.Unproven && !slices.ContainsFunc(res.Findings, func(f judge.Finding) bool {
+		return judge.Has(f.Code, judge.Unproves) || judge.Has(f.Code, judge.Answers)
+	}) {
 		verdict += ": the operation's control was refused, so a rejection proves nothing"
 	}
 	fmt.Fprintln(out, "verdict    "+verdict)

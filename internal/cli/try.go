@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/net/http/httpguts"
 
 	"obiter/internal/config"
 	"obiter/internal/instance"
@@ -306,7 +307,7 @@ func headers(list []string) ([][2]string, error) {
 	for _, h := range list {
 		name, value, ok := strings.Cut(h, ":")
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
-		if !ok || name == "" || strings.ContainsAny(name, " \t\"(),/;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00") {
+		if !ok || !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value) {
 			return nil, usage(fmt.Sprintf("invalid value %q for --header", name), "write it as 'Name: value'")
 		}
 		out = append(out, [2]string{http.CanonicalHeaderKey(name), value})

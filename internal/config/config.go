@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/net/http/httpguts"
+
 	"obiter/internal/document"
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -205,7 +207,7 @@ func (c *Config) headers(r reader, top map[string]any) error {
 	for _, name := range r.tree.Names("/headers") {
 		at := instance.Join("/headers", name)
 		value, err := r.text(at, object[name])
-		if err == nil && (name == "" || strings.ContainsAny(name, " \t\"(),/:;<=>?@[\\]{}") || strings.ContainsAny(value, "\r\n\x00")) {
+		if err == nil && (!httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value)) {
 			err = r.tree.Fail(at, "a header is a name without spaces, and one line", "%q is not a header", name)
 		}
 		c.Headers, all = append(c.Headers, [2]string{name, value}), append(all, err)

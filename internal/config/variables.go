@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/net/http/httpguts"
+
 	"obiter/internal/document"
 	"obiter/internal/instance"
 )
@@ -17,6 +19,9 @@ var reference = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
 const fresh = "fresh"
 
 var inBody = regexp.MustCompile(`^/(?:fixtures|operations)/[^/]+/body/`)
+
+// inHeader is where texts become headers.
+var inHeader = regexp.MustCompile(`^/(?:headers|credentials|lesser|header)/|^/(?:operations|fixtures)/[^/]+/(?:credentials|header)/`)
 
 // anyFresh stands for a part of a text that is a new one each time, where a text is
 // needed before there is a request.
@@ -86,6 +91,8 @@ func (c *Config) references(r reader, top map[string]any) error {
 			switch _, set := c.env(m[1]); {
 			case m[1] == fresh && !inBody.MatchString(at):
 				all = append(all, r.tree.Fail(at, "write it into the body of a fixture or an operation", "${fresh} is a new value for a field of a body"))
+			case set && inHeader.MatchString(at) && !httpguts.ValidHeaderFieldValue(c.ExpandText("${"+m[1]+"}", nil)):
+				all = append(all, r.tree.Fail(at, "set it anew: export "+m[1]+"=…", "the value of ${%s} holds a line break or another control character, which no header can carry", m[1]))
 			case set, m[1] == fresh:
 			case at == "/at":
 				all = append(all, r.tree.Fail(at, "set it: export "+m[1]+"=…", "${%s} is not set in the environment", m[1]))

@@ -302,6 +302,7 @@ type Answer struct {
 	// ClosedEarly says, with Err, that the service closed the connection, perhaps
 	// before it had read everything.
 	ClosedEarly bool
+	NotSent     bool   // with Err: no connection came about, or the request cannot be written
 	Refused     bool   // the connection was: nothing was sent. It is not kept
 	Late        bool   // no complete answer came in time. It is not kept
 	Err         string // time-out, reset, not HTTP; empty where an answer came
@@ -318,13 +319,14 @@ type answerJSON struct {
 	MS         float64     `json:"ms"`
 	Truncated  bool        `json:"truncated,omitempty"`
 	Closed     bool        `json:"closedEarly,omitempty"`
+	NotSent    bool        `json:"notSent,omitempty"`
 	Error      string      `json:"error,omitempty"`
 }
 
 // MarshalJSON writes headers in the order of their names, and the body as text
 // where it is UTF-8, else as base64.
 func (a Answer) MarshalJSON() ([]byte, error) {
-	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, Error: a.Err}
+	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Error: a.Err}
 	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
 		for _, v := range a.Header[name] {
 			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
@@ -341,7 +343,7 @@ func (a *Answer) UnmarshalJSON(data []byte) error {
 		return err
 	}
 	body, err := bytesOf(in.Body, in.BodyBase64)
-	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, ClosedEarly: in.Closed, Took: time.Duration(math.Round(in.MS*1000)) * time.Microsecond, Err: in.Error}
+	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, ClosedEarly: in.Closed, NotSent: in.NotSent, Took: time.Duration(math.Round(in.MS*1000)) * time.Microsecond, Err: in.Error}
 	for _, h := range in.Headers {
 		a.Header.Add(h[0], h[1])
 	}

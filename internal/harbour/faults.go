@@ -92,6 +92,7 @@ var Faults = []Fault{
 	{"minute-demanded", orderTow, "edge-rejected", "a tow of less than a minute is refused", false, nil},
 	{"no-pilot", orderPilot, "not-reached", "no pilot is on duty, so every order is refused", false, nil},
 	{"one-booking", bookBerth, "conflict", "a second booking is refused before it is looked at", false, []string{"not-reached"}},
+	{"causes-nested", openSession, "not-judged", "a rejection holds its causes, each inside the last, a thousand deep", false, nil},
 	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false, nil},
 }
 

@@ -95,6 +95,9 @@ func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, body
 		return
 	case o.has(e, "slow-minutes") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.pointer == "/minutes" && f.kind == "limit" }) && len(errors) == 1:
 		time.Sleep(1100 * time.Millisecond)
+	case o.has(e, "causes-nested"):
+		answer(w, 422, "application/problem+json", []byte(strings.Repeat(`{"cause":`, 1000)+"{}"+strings.Repeat("}", 1000)))
+		return
 	case o.has(e, "cut-answer"):
 		answer(w, 422, "application/problem+json", []byte(`{"type":"https://harbour.example/problems/invalid-fields","title":"Fields are inv`))
 		return

@@ -21,6 +21,7 @@ const (
 	Unproves                       // nothing is shown of the flaw: the case is unproven
 	Departs                        // such an answer cannot be the documented one, which need not be said as well
 	PerOperation                   // each operation's is a cause of its own
+	Answers                        // of whatever severity: the answer is not a right one, and the case does not pass
 	PerFamily                      // what is enforced, or forgotten, in one place is one cause (rule.Family)
 )
 
@@ -90,15 +91,15 @@ var Codes = []Code{
 		"Anyone who gets a victim to follow a link can run a script in the service's page.",
 		"Answer with application/problem+json; if it has to be a page, escape what comes from the request.",
 		plainAnswer},
-	{"accepted", Error, "a flawed request was accepted", "", Independent | PerFamily,
+	{"accepted", Error, "a flawed request was accepted", "", Independent | Answers | PerFamily,
 		"A request that breaks the description was answered with success. Where the answer shows what was stored, the finding says so. An empty value in a query or a form is only a warning, because many readers treat it as absent; so is what standards leave open.",
 		"A warning, not an error: what no standard settles, such as an empty value in a query or a form, 1 for true in text, a body without Content-Type (RFC 9110, section 8.3), an unknown content coding (section 15.5.16), a name twice in an object (RFC 8259, section 4), an id of nothing. Not told of headers that a server is told to ignore when they are wrong (RFC 9110, sections 12.5 and 13.1; RFC 7240, section 2), and of a charset on JSON (RFC 8259, section 11).",
 		"The rule is written but never runs: records that break it get into the data, and everything that reads them has to cope. It is forgotten most often on the update endpoint.",
 		"Check the rule where the request comes in, on every operation that accepts the field, before anything is stored. If the description is wrong, loosen it.",
 		fieldAnswer},
 	{"no-answer", Error, "no answer came", "", Independent | Unproves | PerFamily,
-		"The connection was reset or closed, the answer was not HTTP, or it took longer than --timeout. It is only a warning where the service still asks for patience (429, or 503 with Retry-After) after the wait it requested.",
-		"A connection that was closed while a body of many megabytes was being sent (RFC 9110, section 15.5.14). Where the service is gone, the run stops, and nothing that follows is counted.",
+		"The connection came about, and then it was reset or closed, the answer was not HTTP, or it took longer than --timeout. It is only a warning where the service still asks for patience (429, or 503 with Retry-After) after the wait it requested.",
+		"A connection that was closed while a body of many megabytes was being sent (RFC 9110, section 15.5.14), and one that did not come about, which is not-judged. Where the service is gone, the run stops, and nothing that follows is counted.",
 		"A client sees a broken network and tries again; often a handler was killed.",
 		"Look for the request's Obiter-Case in the log. Let a final handler turn whatever escapes into a problem document.",
 		plainAnswer},
@@ -126,7 +127,7 @@ var Codes = []Code{
 		"A client that follows it ends on a page, usually with 200, and believes that the request succeeded.",
 		"Answer API requests with a 4xx problem document; keep redirects to pages for browsers. A redirect that only corrects the path comes from the router: give the canonical path in the description.",
 		plainAnswer},
-	{"wrong-status", Error, "the status is not the one for this sort of flaw", "RFC 9110, section 15.5", Departs | PerFamily,
+	{"wrong-status", Error, "the status is not the one for this sort of flaw", "RFC 9110, section 15.5", Answers | Departs | PerFamily,
 		"The request was rejected with a 4xx that means something else.",
 		"A status among those that the standards allow for the flaw, or that statuses: in obiter.yaml gives: 400 or 422 for a field (RFC 9110, sections 15.5.1 and 15.5.21), 400, 422 or 404 for what is in the path. 404 in place of 405 is a warning (sections 9.1 and 15.5.5), and so is a rejection of the content, for then the service has the method that the description lacks; a 409 that is not about the flaw is conflict.",
 		"Clients decide by the status: 404 makes them look for the record, 401 log in again, and 422 for broken JSON looks for a field.",
@@ -276,6 +277,12 @@ var Codes = []Code{
 		"Whether the service enforces the rule stays open.",
 		"Say in obiter.yaml which fields are unique and which must exist, and Obiter fills them accordingly.",
 		"rules:\n  - unique: /call_sign"},
+	{"not-judged", Note, "a case was not judged", "", Independent | Unproves | OfForm,
+		"The request was not sent, because no connection came about or it cannot be written; or the answer nests deeper, or holds a number with more digits, than Obiter reads. Nothing is said of the service.",
+		"It is never an error of the service. An answer that is not JSON at all is unreadable.",
+		"The rule was not tested.",
+		"Where no connection came about, send fewer requests at a time (--parallel), or allow the program more open files (ulimit -n). Where an answer is beyond what is read, look at it: obiter show.",
+		"{ \"detail\": \"nests no deeper than 512\" }"},
 }
 
 // Find is the entry of a code; false if there is none.

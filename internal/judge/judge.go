@@ -101,6 +101,8 @@ func verdict(found []Finding, unproven bool) Verdict {
 			return Fail
 		case f.Severity == Error:
 			out = Form
+		case Has(f.Code, Answers):
+			unproven = true
 		}
 	}
 	if unproven || slices.ContainsFunc(found, func(f Finding) bool { return Has(f.Code, Unproves) }) {
@@ -152,9 +154,13 @@ func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a, doc)))}
 }
 
-// unanswered is the finding for a request that got no answer. A service that asks
-// for patience, and needs more than there is, is no error.
+// unanswered is the finding for a request that got no answer. One that was not sent says
+// nothing of the service. A service that asks for patience, and needs more than there
+// is, is no error.
 func unanswered(field, what string, a exchange.Answer) Finding {
+	if a.NotSent {
+		return finding("not-judged", "", "", "a request was not sent: "+a.Err)
+	}
 	f := finding("no-answer", field, "", what+" got no answer: "+a.Err)
 	if busy(a) {
 		f.Severity = Warning

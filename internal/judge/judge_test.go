@@ -96,7 +96,7 @@ func TestEmptyValuesAreOftenNone(t *testing.T) {
 		flawed.Flaws[0].In, flawed.Request.Headers = c.in, c.headers
 		flawed.Body, _ = instance.Set(flawed.Body, "/name", c.value)
 		j := Case(flawed, answer(200, "application/json", `{}`), Context{Proven: true})
-		if len(j.Findings) != 1 || j.Findings[0].Code != "accepted" || j.Findings[0].Severity != c.severity || (j.Verdict == Pass) != (c.severity == Warning) {
+		if len(j.Findings) != 1 || j.Findings[0].Code != "accepted" || j.Findings[0].Severity != c.severity || (j.Verdict == Unproven) != (c.severity == Warning) {
 			t.Errorf("%v in %s: %v %+v", c.value, c.in, j.Verdict, j.Findings)
 		}
 	}
@@ -259,6 +259,7 @@ func TestControlsAndEdges(t *testing.T) {
 		{"a parameter that obeys its schema", query, answer(400, problemMedia, `{"errors":[{"field":"limit","detail":"is odd"}]}`), false, Fail, "control-rejected: "},
 		{"what is in the path", query, answer(400, problemMedia, `{"errors":[{"field":"lamp","detail":"is odd"}]}`), false, Unproven, "not-reached: "},
 		{"an optional field is demanded", valid, answer(422, problemMedia, named("#/cargo/packing")), false, Fail, "control-rejected: "},
+		{"it was not sent", valid, exchange.Answer{Err: "no connection within 10s", NotSent: true}, false, Unproven, "not-judged: a request was not sent: no connection within 10s"},
 		{"the service fails", valid, answer(500, problemMedia, `{}`), false, Fail, "control-rejected: a valid request (fullest control) was refused with 500"},
 		{"a method that is described", valid, answer(405, problemMedia, `{}`), false, Fail, "control-rejected: "},
 		{"busy", valid, exchange.Answer{Err: "still answered with 429", Status: 429}, false, Unproven, "no-answer"},
@@ -391,7 +392,7 @@ func TestWhatIsOpenIsOnlyWarnedOf(t *testing.T) {
 		c := broken(t, exchange.Method, "request "+rule)
 		c.Flaws[0].Rule, c.Flaws[0].Variant, _ = strings.Cut(rule, " ")
 		verdict, found := judged(c, answer(200, "application/json", `{}`), true)
-		if verdict != Pass || len(found) != 1 || found[0].Severity != Warning {
+		if verdict != Unproven || len(found) != 1 || found[0].Severity != Warning {
 			t.Errorf("%s: %s %+v", rule, verdict, found)
 		}
 	}
@@ -537,5 +538,30 @@ func TestNumbersBeyondComputing(t *testing.T) {
 		if j := Case(c, answer(422, problemMedia, body), Context{Proven: true}); len(j.Findings) == 0 {
 			t.Errorf("%.40s: nothing is found", body)
 		}
+	}
+}
+
+// TestWhatIsNotJudgedDoesNotPass: what did not reach the service, what is beyond what is
+// read, and an answer that breaks the judge.
+func TestWhatIsNotJudgedDoesNotPass(t *testing.T) {
+	name := broken(t, exchange.Constraint, "/name minLength")
+	nested := `{"type":"https://harbour.example/invalid","title":"Invalid","status":422,"cause":` + strings.Repeat("[", 2000) + strings.Repeat("]", 2000) + `}`
+	for want, a := range map[string]exchange.Answer{
+		"a request was not sent: the connection is refused":                                {Err: "the connection is refused", NotSent: true, Refused: true},
+		"the answer is beyond what is read: the JSON nests deeper than 512":                answer(422, problemMedia, nested),
+		"the answer is beyond what is read: the JSON has a number of more than 2000 digit": answer(422, problemMedia, `{"limit":1e10000000}`),
+	} {
+		j := Case(name, a, Context{Proven: true})
+		if j.Verdict != Unproven || len(j.Findings) != 1 || j.Findings[0].Code != "not-judged" || !strings.HasPrefix(j.Findings[0].Message, want) {
+			t.Errorf("%s: %v %+v", want, j.Verdict, j.Findings)
+		}
+	}
+	j := guarded(func() Judgement { panic("no such rank") })
+	if j.Verdict != Unproven || len(j.Findings) != 1 || !strings.HasSuffix(j.Findings[0].Message, "a mistake in Obiter: no such rank") {
+		t.Errorf("%+v", j)
+	}
+	method := broken(t, exchange.Method, "request wrong-method")
+	if j := Case(method, answer(404, problemMedia, named()), Context{Proven: true}); j.Verdict != Unproven {
+		t.Errorf("a warning about the status passes: %+v", j)
 	}
 }

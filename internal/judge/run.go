@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -111,13 +112,28 @@ func (r *Run) Pause() {
 
 // Take learns from an exchange, and judges it by what is known so far.
 func (r *Run) Take(e exchange.Exchange) Judgement {
-	l := r.look(e)
-	r.learn(e, l)
-	return r.judge(e, l)
+	return guarded(func() Judgement {
+		l := r.look(e)
+		r.learn(e, l)
+		return r.judge(e, l)
+	})
 }
 
 // Case judges one exchange.
-func (r *Run) Case(e exchange.Exchange) Judgement { return r.judge(e, r.look(e)) }
+func (r *Run) Case(e exchange.Exchange) Judgement {
+	return guarded(func() Judgement { return r.judge(e, r.look(e)) })
+}
+
+// guarded judges, and where that fails makes of it a note on the case: an answer must not
+// end the run.
+func guarded(judge func() Judgement) (out Judgement) {
+	defer func() {
+		if err := recover(); err != nil {
+			out = Judgement{Verdict: Unproven, Findings: []Finding{finding("not-judged", "", "", fmt.Sprintf("judging the answer failed, which is a mistake in Obiter: %v", err))}}
+		}
+	}()
+	return judge()
+}
 
 func (r *Run) judge(e exchange.Exchange, l *look) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}

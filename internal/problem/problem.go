@@ -20,7 +20,7 @@ import (
 
 // Departure is one point in which an answer is not what RFC 9457 requires.
 type Departure struct {
-	Code    string // not-problem, unreadable, bad-member, status-mismatch or weak-problem
+	Code    string // not-problem, unreadable, bad-member, status-mismatch or weak-problem; not-judged where it cannot be told
 	Message string
 	At      string // JSON Pointer into the body, or the header's name
 	Cites   string // the standard and its section
@@ -72,8 +72,8 @@ func Read(contentType string, body []byte, status int) (Document, []Departure) {
 	}
 	text := bytes.TrimPrefix(body, []byte("\xef\xbb\xbf"))
 	value, err := instance.Decode(text)
-	if errors.Is(err, instance.ErrDepth) {
-		return doc, found // it may be right; an echo of what was sent, for one
+	if errors.Is(err, instance.ErrDepth) || errors.Is(err, instance.ErrNumber) { // it may be right; an echo of what was sent, for one
+		return doc, append(found, Departure{"not-judged", "the answer is beyond what is read: " + err.Error(), "", ""})
 	}
 	if err != nil {
 		if doc.Claimed || doc.Media == "application/json" || strings.HasSuffix(doc.Media, "+json") {

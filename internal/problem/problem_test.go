@@ -25,7 +25,8 @@ func TestDepartures(t *testing.T) {
 		{"extensions", media, `{"type":"urn:x:y","errors":[{"a":1},{"a":1}],"traceId":"0","request_id":"1"}`, ""},
 		{"status with a fraction of zero", media, `{"type":"urn:x:y","status":422.0}`, ""},
 		{"XML", xmlMedia, `<?xml version="1.0" encoding="UTF-8"?><problem xmlns="urn:ietf:rfc:7807"><type>urn:x:y</type><title>No</title><status>422</status></problem>`, ""},
-		{"too deep to be read here", media, `{"type":"urn:x:y","value":` + strings.Repeat("[", 20_000) + strings.Repeat("]", 20_000) + `}`, ""},
+		{"too deep to be read here", media, `{"type":"urn:x:y","value":` + strings.Repeat("[", 20_000) + strings.Repeat("]", 20_000) + `}`, "not-judged"},
+		{"a number beyond computing with", media, `{"type":"urn:x:y","title":"T","status":422,"value":1e10000000}`, "not-judged"},
 		{"nothing is told", media, `{}`, "weak-problem"},
 		{"nothing is told by about:blank", media, `{"type":"about:blank","detail":"x"}`, "weak-problem"},
 		{"a title of its own without a type", media, `{"title":"Invalid vessel"}`, "weak-problem"},
@@ -70,7 +71,7 @@ func TestDepartures(t *testing.T) {
 			var codes []string
 			for _, d := range found {
 				codes = append(codes, d.Code)
-				if d.Cites == "" || d.Message == "" {
+				if d.Cites == "" && d.Code != "not-judged" || d.Message == "" {
 					t.Errorf("%+v is without source or message", d)
 				}
 			}

@@ -17,6 +17,7 @@ import (
 	"net/http"
 	"net/http/httptrace"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -38,7 +39,7 @@ type Options struct {
 	Agent       string        // the User-Agent
 	RunID       string        // makes trace ids differ between runs
 	Patience    time.Duration // how long 429 and 503 with Retry-After are waited for; default 15 s
-	Pause       *Pause        // shared by all who send to the service; nil: one of its own
+	Service     *Service      // shared by all who send to the service; nil: one of its own
 }
 
 // Sender sends requests to one service. It is safe for concurrent use.
@@ -47,6 +48,7 @@ type Sender struct {
 	base   *url.URL
 	client *http.Client
 	fresh  *http.Client // for a second try, on a connection of its own
+	two    *http.Client // speaks HTTP/2 without TLS, and takes for granted that the service does (RFC 9113, section 3.3)
 }
 
 // HostError is a host that is not sent to: these requests try to store rubbish.
@@ -71,8 +73,8 @@ func New(base *url.URL, opt Options) (*Sender, error) {
 	if opt.Timeout <= 0 {
 		opt.Timeout = 10 * time.Second
 	}
-	if opt.Pause == nil {
-		opt.Pause = &Pause{}
+	if opt.Service == nil {
+		opt.Service = &Service{}
 	}
 	if opt.MaxBody <= 0 {
 		opt.MaxBody = 1 << 20
@@ -84,8 +86,11 @@ func New(base *url.URL, opt Options) (*Sender, error) {
 	if !s.allowed(base.Hostname()) {
 		return nil, &HostError{base.Hostname()}
 	}
-	s.client = s.newClient(false)
-	s.fresh = s.newClient(true)
+	s.client, s.fresh, s.two = s.newClient(), s.newClient(), s.newClient()
+	s.fresh.Transport.(*http.Transport).DisableKeepAlives = true
+	two := &http.Protocols{}
+	two.SetUnencryptedHTTP2(true)
+	s.two.Transport.(*http.Transport).Protocols = two
 	return s, nil
 }
 
@@ -100,7 +105,10 @@ func (s *Sender) allowed(host string) bool {
 	return ip != nil && ip.IsLoopback()
 }
 
-func (s *Sender) newClient(single bool) *http.Client {
+func (s *Sender) newClient() *http.Client {
+	either := &http.Protocols{}
+	either.SetHTTP1(true)
+	either.SetHTTP2(true) // which is agreed on under TLS (RFC 9113, section 3.2)
 	named := slices.ContainsFunc(s.opt.AllowHosts, func(h string) bool { return strings.EqualFold(h, s.base.Hostname()) })
 	dialer := &net.Dialer{Timeout: s.opt.Timeout, Control: func(_, address string, _ syscall.RawConn) error {
 		host, _, err := net.SplitHostPort(address)
@@ -111,11 +119,36 @@ func (s *Sender) newClient(single bool) *http.Client {
 	}}
 	return &http.Client{
 		Transport: &http.Transport{
-			DialContext: dialer.DialContext, MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
-			DisableKeepAlives: single, IdleConnTimeout: 30 * time.Second, TLSClientConfig: s.opt.TLS,
+			DialContext: patient(dialer.DialContext, s.opt.Timeout/2), MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
+			Protocols: either, IdleConnTimeout: 30 * time.Second, TLSClientConfig: s.opt.TLS,
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
+}
+
+// patient dials again where this machine has no room for a connection at the moment: one
+// that is open will end, or be free to be used again.
+func patient(dial func(context.Context, string, string) (net.Conn, error), most time.Duration) func(context.Context, string, string) (net.Conn, error) {
+	const pause = 20 * time.Millisecond
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		deadline := time.Now().Add(most)
+		for {
+			conn, err := dial(ctx, network, address)
+			if err == nil || !exhausted(err) || time.Now().Add(pause).After(deadline) {
+				return conn, err
+			}
+			select {
+			case <-ctx.Done():
+				return nil, err
+			case <-time.After(pause):
+			}
+		}
+	}
+}
+
+// exhausted reports whether this machine, and not the service, is what has no room.
+func exhausted(err error) bool {
+	return slices.ContainsFunc([]error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.EADDRNOTAVAIL}, func(e error) bool { return errors.Is(err, e) })
 }
 
 // Reach opens and closes a connection, to tell a wrong address from a wrong answer.
@@ -164,7 +197,7 @@ func (e *TrustError) Error() string {
 func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 	deadline := time.Now().Add(s.opt.Patience)
 	for {
-		if !s.opt.Pause.over(ctx) {
+		if !s.opt.Service.over(ctx) {
 			return exchange.Answer{Err: "interrupted"}
 		}
 		a := s.once(ctx, c)
@@ -172,7 +205,7 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 		if !ok {
 			return a
 		}
-		why := s.opt.Pause.begin(wait, s.opt.Patience)
+		why := s.opt.Service.begin(wait, s.opt.Patience)
 		if why == "" && time.Now().Add(wait).After(deadline) {
 			why = "it still was after each pause"
 		}
@@ -184,9 +217,22 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 }
 
 func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
-	reused := false
-	trace := &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused = i.Reused }}
-	a, err := s.exchange(httptrace.WithClientTrace(ctx, trace), s.client, c)
+	reused, connected := false, false
+	trace := &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused, connected = i.Reused, true }}
+	client := s.client
+	if s.opt.Service.two.Load() {
+		client = s.two
+	}
+	a, err := s.exchange(httptrace.WithClientTrace(ctx, trace), client, c)
+	if err == nil {
+		s.opt.Service.answers.Store(true)
+	} else if connected && ctx.Err() == nil && s.base.Scheme == "http" && !s.opt.Service.answers.Load() {
+		if again, e := s.exchange(ctx, s.two, c); e == nil {
+			s.opt.Service.two.Store(true)
+			s.opt.Service.answers.Store(true)
+			return again
+		}
+	}
 	if err != nil && reused && ctx.Err() == nil && !errors.Is(err, context.DeadlineExceeded) {
 		// The service may have closed an idle connection, or one that an earlier
 		// request broke. That is not this case's doing.
@@ -199,14 +245,20 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 	case ctx.Err() != nil:
 		a.Err = "interrupted"
 	case errors.Is(err, context.DeadlineExceeded):
-		a.Err, a.Late = fmt.Sprintf("no complete answer within %s", s.opt.Timeout), true
+		a.Err, a.Late, a.NotSent = fmt.Sprintf("no complete answer within %s", s.opt.Timeout), true, !connected
+		if a.NotSent {
+			a.Err = fmt.Sprintf("no connection within %s", s.opt.Timeout)
+		}
 	default:
-		a.Err = plain(err)
+		a.Err, a.NotSent = plain(err), !connected
 		a.Refused = errors.Is(err, syscall.ECONNREFUSED)
-		a.ClosedEarly = errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
+		a.ClosedEarly = streamEnded.MatchString(a.Err) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
 	}
 	return a
 }
+
+// streamEnded matches what tells of an exchange that the service ended in HTTP/2.
+var streamEnded = regexp.MustCompile(`^http2: |^stream error: |GOAWAY`)
 
 func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.Case) (exchange.Answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, s.opt.Timeout)
@@ -289,6 +341,10 @@ func plain(err error) string {
 		return "the connection is refused"
 	case errors.Is(err, syscall.ECONNRESET):
 		return "the connection was reset before an answer came"
+	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE):
+		return "this machine allows no more open connections (ulimit -n); a smaller --parallel needs fewer"
+	case exhausted(err):
+		return "this machine has no room for another connection; a smaller --parallel needs fewer"
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return "the connection was closed in the middle of the answer"
 	case errors.Is(err, io.EOF):
@@ -302,4 +358,7 @@ func plain(err error) string {
 }
 
 // Close drops idle connections.
-func (s *Sender) Close() { s.client.CloseIdleConnections() }
+func (s *Sender) Close() {
+	s.client.CloseIdleConnections()
+	s.two.CloseIdleConnections()
+}

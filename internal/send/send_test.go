@@ -3,9 +3,11 @@ package send
 import (
 	"compress/gzip"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -292,7 +294,7 @@ func TestRetryAfterIsWaitedFor(t *testing.T) {
 // TestAPauseIsShared: what several are told at the same time is waited for once, and not
 // without end.
 func TestAPauseIsShared(t *testing.T) {
-	var p Pause
+	var p Service
 	for range 8 {
 		if why := p.begin(time.Minute, time.Hour); why != "" {
 			t.Error(why)
@@ -324,5 +326,111 @@ func TestReach(t *testing.T) {
 	var unreachable *UnreachableError
 	if err := s.Reach(context.Background()); !errors.As(err, &unreachable) || !strings.Contains(err.Error(), "refused") {
 		t.Errorf("error %v", err)
+	}
+}
+
+// TestWhatIsNotSentIsNoAnswer: what fails before there is a connection says nothing of
+// the service.
+func TestWhatIsNotSentIsNoAnswer(t *testing.T) {
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		if hijacked, ok := w.(http.Hijacker); ok && r.URL.Path == "/drop" {
+			conn, _, _ := hijacked.Hijack()
+			conn.Close()
+		}
+	}, Options{Timeout: 2 * time.Second})
+	bad := c
+	bad.Request.Headers = [][2]string{{"X-Flag", "a\nb"}}
+	other := c
+	other.Request.URL = "http://127.0.0.1:1/x"
+	dropped := c
+	dropped.Request.URL = strings.Replace(c.Request.URL, "/berths", "/drop", 1)
+	for name, x := range map[string]struct {
+		c       exchange.Case
+		notSent bool
+	}{"sound": {c, false}, "a header that cannot be written": {bad, true}, "another address": {other, true}, "a connection that is dropped": {dropped, false}} {
+		if a := s.Send(context.Background(), x.c); a.NotSent != x.notSent || x.notSent && a.Err == "" {
+			t.Errorf("%s: %+v", name, a)
+		}
+	}
+	base := &url.URL{Scheme: "http", Host: "127.0.0.1:1"}
+	nobody, err := New(base, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Request.URL = base.String()
+	if a := nobody.Send(context.Background(), c); !a.NotSent || !a.Refused {
+		t.Errorf("nobody listens: %+v", a)
+	}
+}
+
+// TestBothVersionsOfHTTPAreSpoken: under TLS the better one is agreed on; without, a
+// service that only speaks the second is answered in it. One that speaks neither has no
+// answer.
+func TestBothVersionsOfHTTPAreSpoken(t *testing.T) {
+	handler := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/drop":
+			panic(http.ErrAbortHandler)
+		case "/late":
+			time.Sleep(time.Second)
+		}
+		body, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, "%d %s %s", r.ProtoMajor, r.Header.Get("Obiter-Case"), body)
+	})
+	for name, x := range map[string]struct {
+		secure, one, two bool
+		want             string
+	}{"both, secure": {true, true, true, "2"}, "the second, secure": {true, false, true, "2"}, "the first, secure": {true, true, false, "1"},
+		"the first": {false, true, false, "1"}, "both": {false, true, true, "1"}, "the second": {false, false, true, "2"}} {
+		server := httptest.NewUnstartedServer(handler)
+		server.Config.ErrorLog = log.New(io.Discard, "", 0)
+		server.Config.Protocols = &http.Protocols{}
+		server.Config.Protocols.SetHTTP1(x.one)
+		opt := Options{Timeout: 500 * time.Millisecond}
+		if x.secure {
+			server.Config.Protocols.SetHTTP2(x.two)
+			server.EnableHTTP2 = x.two
+			server.StartTLS()
+			opt.TLS = &tls.Config{InsecureSkipVerify: true}
+		} else {
+			server.Config.Protocols.SetUnencryptedHTTP2(x.two)
+			server.Start()
+		}
+		base, err := url.Parse(server.URL)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, err := New(base, opt)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Reach(context.Background()); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		c := exchange.Case{ID: "0123abcdef", Request: exchange.Request{Method: "POST", URL: server.URL + "/x", Body: []byte("{}")}}
+		for range 2 {
+			if a := s.Send(context.Background(), c); string(a.Body) != x.want+" 0123abcdef {}" {
+				t.Errorf("%s: %+v %s", name, a, a.Body)
+			}
+		}
+		c.Request.URL = server.URL + "/drop"
+		if a := s.Send(context.Background(), c); a.Err == "" || !a.ClosedEarly || a.NotSent {
+			t.Errorf("%s: dropped: %+v", name, a)
+		}
+		c.Request.URL = server.URL + "/late"
+		if a := s.Send(context.Background(), c); !a.Late {
+			t.Errorf("%s: late: %+v", name, a)
+		}
+		s.Close()
+		server.CloseClientConnections()
+		server.Close()
+	}
+	s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+		conn, _, _ := w.(http.Hijacker).Hijack()
+		_, _ = conn.Write([]byte("ahoy\r\n\r\n"))
+		conn.Close()
+	}, Options{})
+	if a := s.Send(context.Background(), c); !strings.Contains(a.Err, "malformed HTTP") || a.NotSent {
+		t.Errorf("no HTTP: %+v", a)
 	}
 }

@@ -100,7 +100,7 @@ type trial struct {
 // with; what was found until then is in the outcome all the same.
 func Run(ctx context.Context, opt Options, events Events) (*Outcome, error) {
 	t := &trial{opt: opt, conf: opt.Config, events: events, without: map[string]string{}}
-	t.opt.Send.Pause = &send.Pause{}
+	t.opt.Send.Service = &send.Service{}
 	if t.opt.Secrets == nil {
 		t.opt.Secrets = &secret.Set{}
 	}

@@ -340,8 +340,16 @@ func (w *works) tried(t *testing.T, ctx context.Context, description, text strin
 
 // unreached are the operations of which nothing was proved.
 func unreached(out *trial.Outcome) (names []string) {
+	refused := map[string]bool{}
+	for _, e := range out.Report.Entries() {
+		if e.Code == "not-reached" || e.Code == "control-rejected" {
+			for _, operation := range e.Operations {
+				refused[operation] = true
+			}
+		}
+	}
 	for _, l := range out.Report.Lines {
-		if l.Passed == 0 || l.Unproven > 0 {
+		if l.Passed == 0 || refused[l.Operation] {
 			names = append(names, l.Operation)
 		}
 	}

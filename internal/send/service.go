@@ -6,17 +6,22 @@ import (
 	"net/http"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"obiter/internal/exchange"
 )
 
-// Pause is how long a busy service wants to be left alone: all who send to it share one.
-// The zero value is ready. It is safe for concurrent use.
-type Pause struct {
+// Service is what all who send to one service know of it: how long it wants to be left
+// alone while it is busy, and which HTTP it speaks. The zero value is ready. It is safe
+// for concurrent use.
+type Service struct {
 	mu    sync.Mutex
 	until time.Time
 	spent time.Duration // of all pauses so far
+
+	answers atomic.Bool // it has answered in HTTP/1.1, or in what was agreed under TLS
+	two     atomic.Bool // without TLS it speaks HTTP/2 alone
 }
 
 // maxPauses bounds how long a run waits in all.
@@ -24,7 +29,7 @@ const maxPauses = 5 * time.Minute
 
 // begin makes everybody wait from now on. The reason says why nobody does; empty: the
 // pause has begun, or one that is as long.
-func (p *Pause) begin(wait, most time.Duration) string {
+func (p *Service) begin(wait, most time.Duration) string {
 	switch {
 	case wait >= farAway:
 		return "it asks for a pause without end"
@@ -49,7 +54,7 @@ func (p *Pause) begin(wait, most time.Duration) string {
 }
 
 // over waits until the pause is over; false where the context ends before.
-func (p *Pause) over(ctx context.Context) bool {
+func (p *Service) over(ctx context.Context) bool {
 	for {
 		p.mu.Lock()
 		left := time.Until(p.until)
