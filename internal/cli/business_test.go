@@ -28,6 +28,8 @@ type ear struct {
 	heard  int
 	far    chan struct{} // closed once many requests were heard; nil: nobody waits
 	open   sync.WaitGroup
+	moment func(heard int, r *http.Request) // is told each request; may be nil
+	served func(r *http.Request)            // and when it was answered; may be nil
 }
 
 // many is how many requests an interrupt waits for.
@@ -43,8 +45,14 @@ func (e *ear) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer tide-"); ok && !slices.Contains(e.tokens, token) {
 		e.tokens = append(e.tokens, token)
 	}
+	if e.moment != nil {
+		e.moment(e.heard, r)
+	}
 	e.mu.Unlock()
 	e.office.ServeHTTP(w, r)
+	if e.served != nil {
+		e.served(r)
+	}
 }
 
 // demoFolder writes the demo's files, for an office that listens.
@@ -58,7 +66,7 @@ func demoFolder(t *testing.T, faults ...string) (dir string, e *ear) {
 	server := httptest.NewServer(e)
 	t.Cleanup(server.Close)
 	dir = t.TempDir()
-	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, "", "")
+	process(t, dir, "demo", "--write", "harbour").check(t, 0, "", "")
 	dir = filepath.Join(dir, "harbour")
 	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
 	if err != nil {
@@ -276,7 +284,7 @@ func TestTheLastRunSurvives(t *testing.T) {
 		t.Errorf("%d requests were sent before the files were open", e.heard-heard)
 	}
 	left, _ := os.ReadDir(filepath.Join(dir, ".obiter"))
-	if after, err := os.ReadFile(last); err != nil || !bytes.Equal(after, before) || len(left) != 2 {
+	if after, err := os.ReadFile(last); err != nil || !bytes.Equal(after, before) || len(left) != 3 { // with .gitignore and the lock
 		t.Errorf("%v, changed: %v, left %v", err, !bytes.Equal(after, before), left)
 	}
 	if runtime.GOOS == "windows" {

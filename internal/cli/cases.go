@@ -85,7 +85,7 @@ func (a *app) writeLines(p *plan.Plan, out io.Writer) error {
 	for l := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) *lines {
 		l := &lines{}
 		for c := range op.Cases() {
-			line, err := instance.Marshal(a.secrets.Case(c))
+			line, err := instance.Written(a.secrets.Case(c))
 			l.err = cmp.Or(l.err, err)
 			l.text.Write(append(line, '\n'))
 		}
@@ -212,7 +212,7 @@ func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
 			if err := os.WriteFile(filepath.Join(folder, name), c.Request.Body, 0o644); err != nil {
 				return fmt.Errorf("writing a payload: %w", err)
 			}
-			line, err := instance.Marshal(struct {
+			line, err := instance.Written(struct {
 				File string `json:"file"`
 				exchange.Case
 			}{filepath.ToSlash(name), c})

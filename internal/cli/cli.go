@@ -150,7 +150,7 @@ func (a *app) root() *cli.Command {
 			}
 			return ctx, nil
 		},
-		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.judgeCommand(), a.showCommand(), a.initCommand(), a.explainCommand(), a.demoCommand()},
+		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.judgeCommand(), a.showCommand(), a.undoCommand(), a.initCommand(), a.explainCommand(), a.demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
 				return usage(fmt.Sprintf("unknown command %q", name), nearest(name, commandNames(c), "commands"))
@@ -204,6 +204,7 @@ func (a *app) failureOf(err error) *failure {
 	var unreachable *send.UnreachableError
 	var file *record.FileError
 	var kept *trial.FileError
+	var lock *trial.LockError
 	switch {
 	case err == nil:
 		return nil
@@ -219,6 +220,8 @@ func (a *app) failureOf(err error) *failure {
 		return &failure{exitUnproved, trust.Error(), "name the certificates to trust with --ca FILE, a client certificate with --cert and --key; or correct --at"}
 	case errors.As(err, &unreachable):
 		return &failure{exitUnproved, unreachable.Error(), "start the service, or correct --at"}
+	case errors.As(err, &lock):
+		return &failure{exitUsage, lock.Error(), "wait until it ends, or run in another folder"}
 	case errors.As(err, &kept):
 		return &failure{exitUsage, kept.Error(), "name a file in a folder that exists and can be written to"}
 	case errors.As(err, &file):

@@ -2,14 +2,15 @@ package cli
 
 import (
 	"encoding/base64"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"obiter/internal/config"
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/record"
 )
 
@@ -17,7 +18,11 @@ import (
 // credentials, is in it as variables of the shell: those of obiter.yaml where it says
 // what they are made of.
 func curl(c exchange.Case, head record.Head) string {
-	parts := []string{"curl -sS -i -X", shell(c.Request.Method), quote(c.Request.URL)}
+	begin := "curl -sS -i -X"
+	if strings.ContainsAny(c.Request.URL, "[]{}") {
+		begin = "curl -g -sS -i -X" // these are no patterns
+	}
+	parts := []string{begin, shell(c.Request.Method), quote(c.Request.URL)}
 	for _, h := range c.Request.Headers {
 		parts = append(parts, "-H", quote(h[0]+": "+h[1]))
 	}
@@ -58,12 +63,27 @@ func curl(c exchange.Case, head record.Head) string {
 // plainText reports whether a shell's quotes carry a text unchanged, and whether
 // curl takes it for data and not for a file's name.
 func plainText(s string) bool {
-	return utf8.ValidString(s) && !strings.HasPrefix(s, "@") && !strings.ContainsFunc(s, func(r rune) bool {
-		return unicode.IsControl(r) || unicode.Is(unicode.Cf, r)
-	})
+	return utf8.ValidString(s) && !strings.HasPrefix(s, "@") && !strings.ContainsFunc(s, instance.Unseen)
 }
 
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+// quote is a text as a word of the shell. What nobody sees is written as octal numbers.
+func quote(s string) string {
+	if utf8.ValidString(s) && !strings.ContainsFunc(s, instance.Unseen) {
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	var b strings.Builder
+	for i := range len(s) {
+		switch c := s[i]; {
+		case c < ' ' || c > '~' || c == '\'' || c == '\\':
+			fmt.Fprintf(&b, `\%03o`, c)
+		case c == '%':
+			b.WriteString("%%")
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return `"$(printf '` + b.String() + `')"`
+}
 
 // variableOf is a name that the shell has for a header or a scheme.
 func variableOf(name string) string {

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/record"
 )
 
@@ -59,6 +60,14 @@ func TestNothingInACurlLineRuns(t *testing.T) {
 	bash, err := exec.LookPath("sh")
 	if err != nil {
 		t.Skip("no shell")
+	}
+	const unseen = "\x1b[2J\u009b1m\u202eabc\u200b%s\\n'"
+	line := curl(exchange.Case{Request: exchange.Request{Method: "GET", URL: "http://h/[1-9]", Headers: [][2]string{{"X", unseen}}}}, record.Head{})
+	if strings.ContainsFunc(line, instance.Unseen) || !strings.HasPrefix(line, "curl -g ") {
+		t.Errorf("%q", line)
+	}
+	if out, err := exec.Command(bash, "-c", "curl() { for word; do printf '<%s>' \"$word\"; done; }; "+line).Output(); err != nil || !strings.Contains(string(out), "<X: "+unseen+">") {
+		t.Errorf("%v, %s\n%q", err, line, out)
 	}
 	const evil = "a'b\"$(touch ran)`touch ran`;touch ran|&\\!${HOME}"
 	c := exchange.Case{ID: evil, Request: exchange.Request{Method: "GET;touch ran", URL: "http://h/" + evil, Headers: [][2]string{{evil, evil}}, Body: []byte(evil)}}

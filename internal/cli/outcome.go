@@ -22,6 +22,7 @@ type result struct {
 	description string
 	at          string
 	failed      []string // fixtures that could not be made
+	stuck       int      // records that should have been taken away, and stay
 	file        string   // where the run is kept
 	interrupted bool     // as the run file says
 	all         bool     // causes are printed, however many
@@ -65,6 +66,8 @@ func (a *app) ended(r result, err error) error {
 		return &failure{exitUnproved, "every operation is left out, so nothing was sent", "obiter survey tells why each operation is left out"}
 	case len(r.failed) > 0 && r.report.Errors() == 0:
 		return &failure{exitFindings, "not everything could be tried: " + plural(len(r.failed), "fixture") + " could not be made (" + strings.Join(r.failed, ", ") + ")", "put that right first; the warnings above say what is wrong"}
+	case r.stuck > 0 && r.report.Errors() == 0:
+		return &failure{exitFindings, plural(r.stuck, "record") + " could not be taken away", "the lines left behind: tell which and why; obiter undo tries again"}
 	case !r.report.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", unprovenHint(r.report)}
 	case r.report.Errors() > 0:
@@ -140,7 +143,7 @@ func unprovenHint(rep *report.Report) string {
 
 // printJSON writes a document for other programs.
 func printJSON(w io.Writer, v any) error {
-	text, err := instance.Marshal(v)
+	text, err := instance.Written(v)
 	if err != nil {
 		return err
 	}

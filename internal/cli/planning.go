@@ -22,10 +22,14 @@ import (
 	"obiter/internal/suggest"
 )
 
+func configFlag() cli.Flag {
+	return &cli.StringFlag{Name: "config", Usage: "read the configuration from `FILE` (default: obiter.yaml, if it exists)"}
+}
+
 // planFlags are the options of every command that plans.
 func planFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "config", Usage: "read the configuration from `FILE` (default: obiter.yaml, if it exists)"},
+		configFlag(),
 		&cli.StringSliceFlag{Name: "only", Usage: "only operations that match `GLOB`, such as 'PUT *' or '* /vessels/**' (repeatable)"},
 		&cli.StringSliceFlag{Name: "skip", Usage: "leave out operations that match `GLOB` (repeatable)"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only operations with this `TAG` (repeatable)"},

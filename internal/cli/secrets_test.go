@@ -272,3 +272,46 @@ func mustJSON(v any) []byte {
 	b, _ := json.Marshal(v)
 	return b
 }
+
+// TestNothingSteersTheTerminal: whatever a description and a service say, what is printed
+// and written holds no character that steers a terminal or turns the direction of writing,
+// and what init writes can be read.
+func TestNothingSteersTheTerminal(t *testing.T) {
+	const nasty = "a\x1b[2Jb\u009b31mc\u202ed\u200be\u2066f\x7fg"
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		quoted, _ := json.Marshal(nasty)
+		w.Header().Set("X-Heard", nasty[5:])
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(422)
+		_, _ = w.Write([]byte(`{"title":` + string(quoted) + `,"status":422,"errors":[{"pointer":"#/name","detail":` + string(quoted) + `}]}`))
+	}))
+	defer server.Close()
+	dir := t.TempDir()
+	quoted, _ := json.Marshal(nasty)
+	text := string(quoted)
+	put(t, dir, "openapi.json", `{"openapi":"3.1.0","info":{"title":`+text+`,"version":`+text+`},"servers":[{"url":"`+server.URL+`"}],"tags":[{"name":`+text+`}],"paths":{"/marks":{"post":{"operationId":`+text+`,"tags":[`+text+`],"summary":`+text+`,
+	 "security":[{`+text+`:[]}],"requestBody":{"required":true,"content":{"application/json":{"schema":{"type":"object","title":`+text+`,"required":["name",`+text+`],"properties":{"name":{"type":"string","examples":[`+text+`],"maxLength":90},`+text+`:{"enum":[`+text+`,"b"]}}}}}}}}},
+	 "components":{"securitySchemes":{`+text+`:{"type":"apiKey","in":"header","name":"X-Key"}}}}`)
+	all := ""
+	for _, args := range [][]string{{"init"}, {"survey", "--fields"}, {"cases"}, {"cases", "--format", "ndjson"}, {"cases", "--write", "payloads"}, {"try", "--at", server.URL}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson"}, {"try", "--at", server.URL, "--controls", "--write"}, {"judge"}, {"judge", "--format", "json"}, {"survey"}} {
+		o := process(t, dir, args...)
+		if o.status == 2 {
+			t.Errorf("%v: %s", args, o.errors)
+		}
+		all += o.out + o.errors
+	}
+	id := regexp.MustCompile(`"case":"([0-9a-f]{10})"`).FindStringSubmatch(all)
+	all += process(t, dir, "show", id[1]).out
+	for _, name := range []string{"obiter.yaml", ".obiter/last.ndjson", "payloads/index.ndjson"} {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Error(err)
+		}
+		all += string(data)
+	}
+	for _, r := range "\x1b\u009b\u202e\u200b\u2066\x7f" {
+		if i := strings.IndexRune(all, r); i >= 0 {
+			t.Errorf("%U is written: %q", r, all[max(0, i-80):i+20])
+		}
+	}
+}

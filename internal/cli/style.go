@@ -11,6 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"obiter/internal/instance"
 	"obiter/internal/judge"
 )
 
@@ -119,7 +120,7 @@ func rendered(t table.Writer, indent int) string {
 // invisible ones that turn the direction of writing.
 func clean(s string) string {
 	plain := func(r rune) bool {
-		return r != unicode.ReplacementChar && !unicode.IsControl(r) && !unicode.Is(unicode.Cf, r)
+		return r != unicode.ReplacementChar && !instance.Unseen(r)
 	}
 	if !strings.ContainsFunc(s, func(r rune) bool { return !plain(r) }) {
 		return s

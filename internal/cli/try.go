@@ -34,18 +34,11 @@ func (a *app) tryCommand() *cli.Command {
 		Name:      "try",
 		Usage:     "send the cases and judge every answer",
 		ArgsUsage: "[DESCRIPTION]",
-		Flags: append(planFlags(),
-			&cli.StringFlag{Name: "at", Usage: "the `URL` of the service (default: at: in obiter.yaml, then the description's first server)"},
+		Flags: append(append(planFlags(), serviceFlags()...),
 			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at the same time"},
-			&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "limit for one exchange, from connecting to the last byte"},
-			&cli.StringSliceFlag{Name: "header", Usage: "add `'Name: value'` to every request (repeatable); values are not kept"},
-			&cli.StringSliceFlag{Name: "allow-host", Usage: "send to `HOST`, too; without it, only to this machine (repeatable)"},
-			&cli.StringFlag{Name: "ca", Usage: "trust the certificates in `FILE` (PEM), too"},
-			&cli.StringFlag{Name: "cert", Usage: "show the client certificate in `FILE` (PEM); with --key"},
-			&cli.StringFlag{Name: "key", Usage: "the private key of --cert, in `FILE` (PEM)"},
-			&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
+			&cli.BoolFlag{Name: "keep-bodies", Usage: "keep and judge up to 1 MiB of an answer, not 64 KiB"},
 			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
 			&cli.BoolFlag{Name: "write", Usage: "with --controls: write what would reach more into the configuration, as comments"},
 			allFlag(),
@@ -92,7 +85,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if out.Report == nil {
 		return err
 	}
-	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, file: trial.LastRun(""), all: c.Bool("all")}
+	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all")}
 	if opt.Plan.ControlsOnly && format == "text" {
 		status := a.reach(out.Report, reach)
 		if c.Bool("write") {
@@ -100,12 +93,26 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 				return e
 			}
 		}
-		if err == nil && (status != nil || len(r.failed) == 0) {
+		if err == nil && (status != nil || len(r.failed) == 0 && r.stuck == 0) {
 			return status
 		}
 		return a.ended(r, err)
 	}
 	return a.outcome(r, err)
+}
+
+// serviceFlags are the options of every command that sends.
+func serviceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "at", Usage: "the `URL` of the service (default: at: in obiter.yaml, then the description's first server)"},
+		&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "limit for one exchange, from connecting to the last byte"},
+		&cli.StringSliceFlag{Name: "header", Usage: "add `'Name: value'` to every request (repeatable); values are not kept"},
+		&cli.StringSliceFlag{Name: "allow-host", Usage: "send to `HOST`, too; without it, only to this machine (repeatable)"},
+		&cli.StringFlag{Name: "ca", Usage: "trust the certificates in `FILE` (PEM), too"},
+		&cli.StringFlag{Name: "cert", Usage: "show the client certificate in `FILE` (PEM); with --key"},
+		&cli.StringFlag{Name: "key", Usage: "the private key of --cert, in `FILE` (PEM)"},
+		&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
+	}
 }
 
 // first reports whether the last run of this folder, if there is one, was not against
@@ -168,8 +175,8 @@ func countCases(p *plan.Plan, most time.Duration) (int, bool) {
 	return total, all
 }
 
-// trialOptions reads the options of try.
-func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Document) (opt trial.Options, err error) {
+// serviceOptions reads the options of serviceFlags.
+func (a *app) serviceOptions(c *cli.Command, conf *config.Config, doc *oad.Document) (opt trial.Options, err error) {
 	at := cmp.Or(c.String("at"), conf.At)
 	if at == "" && len(doc.Servers) > 0 {
 		at = doc.Servers[0]
@@ -178,15 +185,6 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 		return opt, usage("no service URL: name it with --at, or under at: in obiter.yaml", "for example --at http://localhost:8080")
 	}
 	if opt.Base, err = address(at); err != nil {
-		return opt, err
-	}
-	if opt.Plan, err = planOptions(c, conf, strings.TrimSuffix(opt.Base.String(), "/")); err != nil {
-		return opt, err
-	}
-	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
-		return opt, usage(fmt.Sprintf("invalid value \"%d\" for --parallel", c.Int("parallel")), "use 1 to 1024")
-	}
-	if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 		return opt, err
 	}
 	if c.Duration("timeout") <= 0 {
@@ -200,8 +198,27 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 	if err != nil {
 		return opt, err
 	}
-	opt.Config, opt.Document, opt.Parallel, opt.Secrets = conf, doc, c.Int("parallel"), &a.secrets
+	opt.Config, opt.Document, opt.Secrets, opt.Folder = conf, doc, &a.secrets, trial.RunFolder
 	opt.Send = send.Options{Timeout: c.Duration("timeout"), AllowHosts: append(c.StringSlice("allow-host"), conf.AllowHosts...), Headers: headers, Agent: agent(), RunID: rand.Text(), TLS: trust}
+	opt.Plan.Base = strings.TrimSuffix(opt.Base.String(), "/")
+	return opt, nil
+}
+
+// trialOptions reads the options of try.
+func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Document) (opt trial.Options, err error) {
+	if opt, err = a.serviceOptions(c, conf, doc); err != nil {
+		return opt, err
+	}
+	if opt.Plan, err = planOptions(c, conf, opt.Plan.Base); err != nil {
+		return opt, err
+	}
+	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
+		return opt, usage(fmt.Sprintf("invalid value \"%d\" for --parallel", c.Int("parallel")), "use 1 to 1024")
+	}
+	if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
+		return opt, err
+	}
+	opt.Parallel, opt.KeepBodies = c.Int("parallel"), c.Bool("keep-bodies")
 	opt.Head = head(c.String("depth"))
 	if opt.Files = []string{trial.LastRun("")}; c.String("save") != "" {
 		opt.Files = append(opt.Files, c.String("save"))

@@ -19,7 +19,7 @@ import (
 func Draft(doc *oad.Document, name string) string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# Configuration of Obiter for %s.", instance.OneLine(doc.Title))
+	line("# Configuration of Obiter for %s.", document.Comment(doc.Title))
 	line("# ${NAME} is a value that a fixture keeps, or an environment variable; its value is never written to a file.")
 	line("description: %s", document.Scalar(name))
 	at := "http://localhost:8080"

@@ -281,6 +281,29 @@ func (c *Config) Needed(operations []string) []Fixture {
 	return c.needed(operations, c.Everywhere(), true)
 }
 
+// ForCredentials are the fixtures that the credentials of operations are made of, each
+// after those that it needs.
+func (c *Config) ForCredentials(operations []string) []Fixture {
+	needed := c.Needed(operations)
+	names := map[string]bool{}
+	var out []Fixture
+	for _, f := range slices.Backward(needed) {
+		wanted := false
+		for name := range f.Keep {
+			wanted = wanted || c.IsCredential(name) || names[name]
+		}
+		if !wanted {
+			continue
+		}
+		for _, name := range c.needs(f) {
+			names[name] = true
+		}
+		out = append(out, f)
+	}
+	slices.Reverse(out)
+	return out
+}
+
 // Requires reports whether an operation needs a fixture for more than its credentials,
 // and cannot do with another record.
 func (c *Config) Requires(operation string, f Fixture) bool {

@@ -24,7 +24,7 @@ type Note struct {
 func (n Note) Text() string {
 	text := instance.OneLine(n.Line)
 	if n.Why != "" {
-		text += "   # " + instance.OneLine(n.Why)
+		text += "   # " + document.Comment(n.Why)
 	}
 	return text
 }

@@ -236,6 +236,13 @@ func (c *Config) Secrets(values map[string]any) map[string]string {
 	return out
 }
 
+// Kept are the values that are no credentials.
+func (c *Config) Kept(values map[string]any) map[string]any {
+	out := maps.Clone(values)
+	maps.DeleteFunc(out, func(name string, _ any) bool { return c.IsCredential(name) })
+	return out
+}
+
 // IsCredential reports whether headers or credentials are made of a value.
 func (c *Config) IsCredential(name string) bool {
 	return slices.ContainsFunc(c.Everywhere(), func(text string) bool { return slices.Contains(references(text), name) })

@@ -1,20 +1,46 @@
 package document
 
 import (
+	"fmt"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
+
+	"obiter/internal/instance"
 )
 
 // Scalar is a text as a YAML scalar on one line, quoted where it has to be.
 func Scalar(text string) string {
 	n := yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text}
-	if strings.ContainsAny(text, "\r\n,[]{}") { // the latter mean something where a mapping is written on one line
+	if strings.ContainsAny(text, "\r\n,[]{}") || strings.ContainsFunc(text, instance.Unseen) { // the brackets mean something where a mapping is written on one line
 		n.Style = yaml.DoubleQuotedStyle
 	}
 	out, err := yaml.Dump(&n, yaml.WithLineWidth(-1))
 	if err != nil {
 		panic("document: writing a scalar: " + err.Error())
 	}
-	return strings.TrimSuffix(string(out), "\n")
+	return escaped(strings.TrimSuffix(string(out), "\n"))
+}
+
+// Comment is a text as it stands behind a number sign: on one line, with what nobody sees
+// escaped.
+func Comment(text string) string { return escaped(instance.OneLine(text)) }
+
+// escaped writes what nobody sees as YAML 1.2 escapes it in double quotes (section 5.7).
+func escaped(text string) string {
+	if !strings.ContainsFunc(text, instance.Unseen) {
+		return text
+	}
+	var b strings.Builder
+	for _, r := range text {
+		switch {
+		case !instance.Unseen(r):
+			b.WriteRune(r)
+		case r > 0xffff:
+			fmt.Fprintf(&b, `\U%08x`, r)
+		default:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		}
+	}
+	return b.String()
 }

@@ -3,7 +3,11 @@ package instance
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"strings"
+	"unicode"
+	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // Marshal is json.Marshal without HTML escapes, so that what is written can be
@@ -17,6 +21,32 @@ func Marshal(v any) ([]byte, error) {
 	}
 	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), nil
 }
+
+// Written is Marshal for what people may look at: characters that steer a terminal, or
+// that nobody sees, are escaped (RFC 8259, section 7), which means the same.
+func Written(v any) ([]byte, error) {
+	text, err := Marshal(v)
+	if err != nil || !bytes.ContainsFunc(text, Unseen) {
+		return text, err
+	}
+	out := make([]byte, 0, len(text)+32)
+	for _, r := range string(text) { // outside of strings JSON has none of them
+		switch {
+		case !Unseen(r):
+			out = utf8.AppendRune(out, r)
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			out = fmt.Appendf(out, `\u%04x\u%04x`, high, low)
+		default:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		}
+	}
+	return out, nil
+}
+
+// Unseen reports whether a character steers a terminal, turns the direction of writing,
+// or is not seen: those of Unicode's categories Cc and Cf.
+func Unseen(r rune) bool { return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) }
 
 // Shorten cuts a text to so many characters, the last three being dots where
 // something is cut off.

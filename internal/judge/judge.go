@@ -447,7 +447,7 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	}
 	for _, d := range l.departures {
 		if a.Truncated && d.Code == "unreadable" {
-			d.Message = "the body is longer than is read, so nothing could be read from it"
+			d.Code, d.Message, d.Cites = "not-judged", "the answer is longer than is read", ""
 		}
 		if own := ctx.Layout.OwnMediaType(); own != "" && d.Code == "not-problem" {
 			if doc.Media == own {

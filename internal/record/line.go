@@ -5,6 +5,11 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+
+	"golang.org/x/net/http/httpguts"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -112,4 +117,35 @@ func (l *caseLine) restore(controls map[string]map[string]any) (exchange.Case, e
 	}
 	c.Control = control[part]
 	return c, nil
+}
+
+// caseID is what the id of a case looks like.
+var caseID = regexp.MustCompile(`^[0-9a-f]{10}$`)
+
+// sound refuses what no run writes: what is read is shown, and made a command line of.
+func sound(c exchange.Case, v judge.Verdict) error {
+	u, err := url.Parse(c.Request.URL)
+	switch {
+	case !caseID.MatchString(c.ID):
+		return fmt.Errorf("the case %q is not ten hexadecimal digits", c.ID)
+	case !slices.Contains([]exchange.Kind{exchange.Control, exchange.Edge, exchange.Flawed}, c.Kind):
+		return fmt.Errorf("the kind %q is not control, edge or flawed", c.Kind)
+	case !slices.Contains([]judge.Verdict{"", judge.Pass, judge.Fail, judge.Form, judge.Unproven}, v):
+		return fmt.Errorf("the verdict %q is not pass, fail, form or unproven", v)
+	case !httpguts.ValidHeaderFieldName(c.Request.Method):
+		return fmt.Errorf("%q is not a method", c.Request.Method)
+	case err != nil || u.Scheme != "http" && u.Scheme != "https":
+		return fmt.Errorf("%q is not an address", c.Request.URL)
+	}
+	for _, h := range c.Request.Headers {
+		if !httpguts.ValidHeaderFieldName(h[0]) {
+			return fmt.Errorf("%q is not the name of a header", h[0])
+		}
+	}
+	for _, o := range c.Credentials {
+		if !slices.Contains([]string{"header", "query", "cookie"}, o.In) || o.In != "query" && !httpguts.ValidHeaderFieldName(o.Name) {
+			return fmt.Errorf("the credential %q is not in a header, the query or a cookie", o.Name)
+		}
+	}
+	return nil
 }

@@ -79,7 +79,7 @@ func NewWriter(w io.Writer, head Head) (*Writer, error) {
 }
 
 func (w *Writer) line(v any) error {
-	line, err := instance.Marshal(v)
+	line, err := instance.Written(v)
 	if err != nil {
 		return fmt.Errorf("writing the run file: %w", err)
 	}
@@ -318,6 +318,9 @@ func (r *Reader) read(kind string, data []byte) (Line, error) {
 	}
 	c, err := l.restore(r.controls)
 	if err != nil {
+		return Line{}, err
+	}
+	if err := sound(c, l.Verdict); err != nil {
 		return Line{}, err
 	}
 	if l.Response == nil {

@@ -26,15 +26,15 @@ func results() []Result {
 			Response:   exchange.Answer{Status: 201, Header: http.Header{"Content-Type": {"text/plain"}, "X": {"1", "2"}}, Body: []byte{0xff, 0x00}, Took: 1001 * time.Microsecond},
 			Documented: &exchange.Documented{Status: true, Media: []string{"text/plain"}}},
 			Verdict: judge.Pass, Findings: []judge.Finding{}},
-		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000002", Operation: "POST /b", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 3, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte{0xfe}},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000002", Operation: "POST /b", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 3, Base: "fullest", Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1/b", Headers: [][2]string{}, Body: []byte{0xfe}},
 			Flaws: []exchange.Flaw{{In: "body", Pointer: "/a", Rule: "type", Variant: "null", Reason: "null"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400, 422}},
 			Body: map[string]any{"a": nil}, Control: control["body"], Alternatives: []string{"/a"}},
 			Response: exchange.Answer{Header: http.Header{}, Err: "reset", Truncated: true, ClosedEarly: true}}, Verdict: judge.Fail,
 			Findings: []judge.Finding{{Code: "no-answer", Severity: judge.Error, Message: "m", Field: "/a"}}},
-		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000003", Operation: "POST /b", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 4, Base: "other", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{}`)},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000003", Operation: "POST /b", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 4, Base: "other", Request: exchange.Request{Method: "GET", URL: "http://127.0.0.1/b", Headers: [][2]string{}, Body: []byte(`{}`)},
 			Flaws: []exchange.Flaw{{In: "query", Pointer: "/x"}}, Expect: exchange.Expect{Class: exchange.Parameter, Statuses: []int{400}}, Body: map[string]any{"x": json.Number("99")}, Control: control["query"]},
 			Response: exchange.Answer{Status: 400, Header: http.Header{}}}, Verdict: judge.Pass, Findings: []judge.Finding{}},
-		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000004", Operation: "the API as a whole", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 5, Base: "fullest", Request: exchange.Request{Headers: [][2]string{}, Body: []byte(`{"a":`)},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000004", Operation: "the API as a whole", ProvenBy: "POST /b", Kind: exchange.Flawed, Number: 5, Base: "fullest", Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1/b", Headers: [][2]string{}, Body: []byte(`{"a":`)},
 			Flaws: []exchange.Flaw{{In: "request", Rule: "malformed-json"}}, Expect: exchange.Expect{Class: exchange.Syntax, Statuses: []int{400}}, Control: control["body"]},
 			Response: exchange.Answer{Status: 400, Header: http.Header{}}}, Verdict: judge.Pass, Findings: []judge.Finding{}},
 	}
@@ -136,6 +136,13 @@ func TestAKilledRunIsStillReadable(t *testing.T) {
 }
 
 func TestCorruptFilesNameTheLine(t *testing.T) {
+	altered := func(old, new string) string {
+		text := string(write(t, true))
+		if !strings.Contains(text, old) {
+			t.Fatalf("the file has no %s", old)
+		}
+		return strings.Replace(text, old, new, 1)
+	}
 	for _, c := range []struct{ data, want string }{
 		{"", "line 1: the file is empty"},
 		{"hello\n", "line 1: not a run file"},
@@ -147,6 +154,13 @@ func TestCorruptFilesNameTheLine(t *testing.T) {
 		{"{\"obiter\":2}\n{\"type\":\"case\",\"request\":5}\n", `line 2: not a line of type "case"`},
 		{"{\"obiter\":2}\n{\"type\":\"case\",\"request\":{\"bodyBase64\":\"%\"}}\n", `line 2: not a line of type "case"`},
 		{"{\"obiter\":2}\n{\"type\":\"state\",\"case\":\"x\"}\n", `line 2: not a line of type "state"`},
+		{altered(`"case":"0000000001"`, `"case":"; rm -r ~"`), `the case "; rm -r ~" is not ten hexadecimal digits`},
+		{altered(`"kind":"control"`, `"kind":"\u001b[2J"`), `the kind "\x1b[2J" is not control`},
+		{altered(`"method":"POST"`, `"method":"A B"`), `"A B" is not a method`},
+		{altered(`"url":"http`, `"url":"-ofile`), `is not an address`},
+		{altered(`"verdict":"pass"`, `"verdict":"good"`), `the verdict "good" is not pass`},
+		{altered(`"headers":[["A"`, `"headers":[["@file"`), `"@file" is not the name of a header`},
+		{altered(`"flaws":[]`, `"credentials":[{"in":"header","name":"a b"}],"flaws":[]`), `the credential "a b" is not in a header`},
 		{"{\"obiter\":2}\n{\"type\":\"end\",\"totals\":5}\n", `line 2: not a line of type "end"`},
 	} {
 		_, _, err := read([]byte(c.data))

@@ -72,7 +72,7 @@ func (o *operation) tellDescribed(before exchange.Case) {
 	if o.described == nil {
 		return
 	}
-	full := *o.described
+	full := o.cut(*o.described)
 	o.described, full.Number = nil, before.Number
 	o.result(full, o.judge.Take(full), func() {
 		if o.done++; o.opt.Progress != nil {

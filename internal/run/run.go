@@ -29,8 +29,9 @@ type Options struct {
 	Send     func(ctx context.Context, c exchange.Case) exchange.Exchange // sends one case, and tells how it was sent
 	// Redact takes out of an exchange what must not be kept, before it is judged:
 	// what is judged is what is kept. Nil: nothing is taken out.
-	Redact func(exchange.Exchange) exchange.Exchange
-	Record *record.Writer // keeps all exchanges as they come; nil: nothing is kept
+	Redact  func(exchange.Exchange) exchange.Exchange
+	MaxBody int            // bytes of an answer that are kept and judged; 0: all that are read
+	Record  *record.Writer // keeps all exchanges as they come; nil: nothing is kept
 	// Reopen opens what Record keeps, to judge it when all answers have come, and
 	// Final keeps the run as it is judged then. Nil: it is judged as answers come.
 	Reopen func() (*record.Reader, error)
@@ -151,6 +152,14 @@ type runner struct {
 	reader   *pulse
 	writer   *pulse
 	writers  int // operations that were sent such a body
+}
+
+// cut is an exchange with as much of its answer as is kept.
+func (r *runner) cut(e exchange.Exchange) exchange.Exchange {
+	if most := r.opt.MaxBody; most > 0 && len(e.Response.Body) > most {
+		e.Response.Body, e.Response.Truncated = e.Response.Body[:most:most], true
+	}
+	return e
 }
 
 // send sends a case and takes out what must not be kept. Where the connection is
@@ -318,9 +327,10 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 	if !was {
 		e = o.send(ctx, c, o.op.Describe)
 	}
-	if ctx.Err() != nil && !brokenOff(ctx, e) {
+	if ctx.Err() != nil && e.Response.Err != "" && !brokenOff(ctx, e) {
 		return false
 	}
+	e = o.cut(e)
 	j := o.judge.Take(e)
 	// A busy machine is slow once; what is slow every time is the service.
 	for range slowTries {
@@ -331,9 +341,6 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 			e.Response.Took = min(e.Response.Took, again.Response.Took)
 			j = o.judge.Case(e)
 		}
-	}
-	if ctx.Err() != nil && !brokenOff(ctx, e) {
-		return false
 	}
 	return o.result(e, j, func() {
 		o.keepRejection(c, e, j)
@@ -367,7 +374,7 @@ func (o *operation) again(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: second.Response})
+		o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: o.cut(second).Response})
 	}
 }
 
@@ -378,6 +385,6 @@ func (o *operation) close(ctx context.Context) {
 		return
 	}
 	if e := o.send(ctx, *o.control, nil); ctx.Err() == nil {
-		o.closing(e)
+		o.closing(o.cut(e))
 	}
 }

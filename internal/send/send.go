@@ -197,10 +197,10 @@ func (e *TrustError) Error() string {
 func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 	deadline := time.Now().Add(s.opt.Patience)
 	for {
-		if !s.opt.Service.over(ctx) {
-			return exchange.Answer{Err: "interrupted"}
+		if !s.opt.Service.over(ctx) || ctx.Err() != nil {
+			return exchange.Answer{Err: "interrupted", NotSent: true}
 		}
-		a := s.once(ctx, c)
+		a := s.inFlight(ctx, c)
 		wait, ok := retryAfter(a)
 		if !ok {
 			return a
@@ -214,6 +214,22 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 			return a
 		}
 	}
+}
+
+// grace is how long an exchange may go on after an interrupt: what it makes is known
+// only by its answer.
+const grace = time.Second
+
+// inFlight sends a case that an interrupt lets end.
+func (s *Sender) inFlight(ctx context.Context, c exchange.Case) exchange.Answer {
+	flight, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() {
+		timer := time.AfterFunc(grace, cancel)
+		context.AfterFunc(flight, func() { timer.Stop() })
+	})
+	defer stop()
+	return s.once(flight, c)
 }
 
 func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {

@@ -113,6 +113,11 @@ const RunFolder = ".obiter"
 func LastRun(folder string) string { return filepath.Join(folder, RunFolder, "last.ndjson") }
 
 func create(name string) (*os.File, error) {
+	return open(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC)
+}
+
+// open opens a file for its owner alone, and makes the folder of runs where it is in it.
+func open(name string, flag int) (*os.File, error) {
 	if folder := filepath.Dir(name); filepath.Base(folder) == RunFolder {
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return nil, cause(err)
@@ -129,7 +134,7 @@ func create(name string) (*os.File, error) {
 			return nil, cause(err)
 		}
 	}
-	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	f, err := os.OpenFile(name, flag, 0o600)
 	if err != nil {
 		return nil, cause(err)
 	}

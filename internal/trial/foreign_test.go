@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -211,13 +212,15 @@ func (y *yard) tried(t *testing.T, ctx context.Context, text string) (out *trial
 func addresses(told []string) []string {
 	var out []string
 	for _, line := range told {
-		if _, list, ok := strings.Cut(line, ": /"); ok {
-			out = append(out, strings.Split("/"+list, ", ")...)
+		for _, m := range fullAddress.FindAllStringSubmatch(line, -1) {
+			out = append(out, m[1])
 		}
 	}
 	slices.Sort(out)
 	return out
 }
+
+var fullAddress = regexp.MustCompile(`http://127\.0\.0\.1:\d+(/[^ ,]*[^ ,:])`)
 
 // TestNothingForeignIsTouched tries the yard without a configuration: every operation
 // on records is reached, those of others stay as they are, and what stays is listed.

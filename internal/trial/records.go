@@ -28,7 +28,7 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 			needed = append(needed, f)
 		}
 	}
-	t.bench = fixture.New(t.conf, t.fixturePlan, func(ctx context.Context, c exchange.Case) exchange.Answer { return t.sender.Load().Send(ctx, c) })
+	t.newBench()
 	undo = func() { t.undo(ctx, t.bench) }
 	var making []string
 	for _, f := range needed {
@@ -203,34 +203,76 @@ func lacking(f fixture.Failure) string {
 	return fmt.Sprintf("it needs the fixture %q, which could not be made", f.Fixture.Name)
 }
 
-// How long taking records away may take, in the end and after an interrupt, and
-// of how many that stay each is told.
+// How long taking records away may take: those of an operation, and all that there are
+// after an interrupt; and of how many that stay each is told.
 const (
 	undoTime    = 30 * time.Second
-	hurriedUndo = 1500 * time.Millisecond
+	hurriedUndo = 10 * time.Second
 	MaxListed   = 20
 )
 
-// undo takes away what a set of records holds and tells what is left. It works on
-// after an interrupt, for a short while.
+// undo takes away what a set of records holds and tells what is left.
 func (t *trial) undo(ctx context.Context, records *fixture.Records) {
-	patience := undoTime
-	if ctx.Err() != nil {
-		patience = hurriedUndo
-	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	ctx, cancel := t.undoing(ctx)
 	defer cancel()
 	t.tell(records.Undo(ctx))
 }
 
+// endKey is the key of the context that ends all.
+type endKey struct{}
+
+// WithEnd gives a context the one that ends even what is still done after the first has
+// ended: taking records away.
+func WithEnd(ctx, end context.Context) context.Context { return context.WithValue(ctx, endKey{}, end) }
+
+// undoing is the context in which records are taken away. It goes on after an interrupt,
+// until one deadline for all.
+func (t *trial) undoing(ctx context.Context) (context.Context, context.CancelFunc) {
+	end, ok := ctx.Value(endKey{}).(context.Context)
+	if !ok {
+		end = context.WithoutCancel(ctx)
+	}
+	out, cancel := context.WithTimeout(end, undoTime)
+	var timer *time.Timer
+	begun := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		timer = time.AfterFunc(time.Until(t.undoDeadline()), cancel)
+		close(begun)
+	})
+	return out, func() {
+		if !stop() {
+			<-begun
+			timer.Stop()
+		}
+		cancel()
+	}
+}
+
+// undoDeadline is when taking away ends: a while after it was first asked.
+func (t *trial) undoDeadline() time.Time {
+	t.ending.Lock()
+	defer t.ending.Unlock()
+	if t.undoBy.IsZero() {
+		t.undoBy = time.Now().Add(hurriedUndo)
+	}
+	return t.undoBy
+}
+
 // restore takes away what the requests of the operation that is being tried made.
-func (t *trial) restore(ctx context.Context) { t.tell(t.own.records.UndoTried(ctx)) }
+func (t *trial) restore(ctx context.Context) {
+	ctx, cancel := t.undoing(ctx)
+	defer cancel()
+	t.tell(t.own.records.UndoTried(ctx))
+}
 
 // tell tells of records that are left behind.
-func (t *trial) tell(left []string) {
-	for _, line := range left {
+func (t *trial) tell(left []fixture.Left) {
+	for _, l := range left {
+		if l.Failed {
+			t.out.Stuck++
+		}
 		if t.out.Left++; t.out.Left <= MaxListed && t.events.LeftBehind != nil {
-			t.events.LeftBehind(t.opt.Secrets.Redact(line))
+			t.events.LeftBehind(t.opt.Secrets.Redact(l.Text))
 		}
 	}
 }
@@ -301,10 +343,11 @@ func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		}
 	}
 	c.MadeBy = own.makers
-	a := t.sender.Load().Send(ctx, c)
-	own.records.Adopt(ctx, c, a)
-	records.Removed(c, a)
+	noted := own.records.Sending(c)
+	a := t.send(ctx, c)
 	t.handsOut(c, a)
+	own.records.Adopt(ctx, c, a, noted)
+	records.Removed(c, a)
 	return exchange.Exchange{Case: c, Response: a}
 }
 
@@ -320,7 +363,7 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 	defer t.release(ctx, records)
 	reader = own.records.Replace(reader, values, records.Values)
 	read := func() (v any) {
-		a := t.sender.Load().Send(ctx, reader)
+		a := t.send(ctx, reader)
 		if a.Status != http.StatusOK || a.Truncated {
 			ok = false
 			return nil
@@ -335,7 +378,7 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 	seen.First = read()
 	seen.Second = read()
 	seen.Before = seen.Second
-	a := t.sender.Load().Send(ctx, c)
+	a := t.send(ctx, c)
 	seen.After = read()
 	return seen, ok && a.Err == "" && a.Status >= http.StatusBadRequest
 }

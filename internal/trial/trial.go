@@ -44,7 +44,11 @@ type Options struct {
 	Secrets  *secret.Set  // what nothing is written with; may be nil
 	Head     record.Head  // of the run file; the trial adds what it knows
 	Files    []string     // where the run is kept; may be empty
-	Copy     io.Writer    // takes the run file, too; may be nil
+	Folder   string       // where the records that are made are noted, and one run at a time is; empty: nowhere
+	// KeepBodies says that all of an answer that is read is kept and judged, and not only its
+	// beginning.
+	KeepBodies bool
+	Copy       io.Writer // takes the run file, too; may be nil
 }
 
 // Events are told as they happen, by one goroutine at a time. Each may be nil.
@@ -61,7 +65,8 @@ type Events struct {
 type Outcome struct {
 	Report *report.Report // nil: nothing was sent
 	Failed []string       // names of fixtures that could not be made
-	Left   int            // records that could not be taken away
+	Left   int            // records that stay
+	Stuck  int            // of those: records that should have been taken away
 }
 
 // FileError is a file or folder that the run cannot be kept in.
@@ -91,6 +96,9 @@ type trial struct {
 	failures []failure                   // fixtures of the file that could not be made
 	without  map[string]string           // operations that are left out because a fixture failed, and why
 
+	kept     keeping
+	undoBy   time.Time  // when taking away ends, after an interrupt
+	ending   sync.Mutex // for undoBy
 	making   sync.Mutex // planning is for one at a time
 	learning sync.Mutex
 }
@@ -99,17 +107,30 @@ type trial struct {
 // address that nothing answers at, or of what the configuration cannot be tried
 // with; what was found until then is in the outcome all the same.
 func Run(ctx context.Context, opt Options, events Events) (*Outcome, error) {
+	t := newTrial(opt, events)
+	if err := t.ready(); err != nil {
+		return &t.out, err
+	}
+	defer func() { t.sender.Load().Close() }()
+	if err := t.keep(); err != nil {
+		return &t.out, err
+	}
+	err := t.do(ctx)
+	return &t.out, errors.Join(err, t.releaseFolder())
+}
+
+func newTrial(opt Options, events Events) *trial {
 	t := &trial{opt: opt, conf: opt.Config, events: events, without: map[string]string{}}
 	t.opt.Send.Service = &send.Service{}
 	if t.opt.Secrets == nil {
 		t.opt.Secrets = &secret.Set{}
 	}
-	if err := t.ready(); err != nil {
-		return &t.out, err
-	}
-	defer func() { t.sender.Load().Close() }()
-	err := t.do(ctx)
-	return &t.out, err
+	return t
+}
+
+// send sends a case as far as everything is known by now.
+func (t *trial) send(ctx context.Context, c exchange.Case) exchange.Answer {
+	return t.sender.Load().Send(ctx, c)
 }
 
 // ready plans everything and makes the sender, as far as both are known before
@@ -162,12 +183,15 @@ func (t *trial) do(ctx context.Context) error {
 	if err != nil {
 		return errors.Join(err, files.discard())
 	}
+	if gone := t.takeAway(ctx, false); gone > 0 {
+		t.warn("an earlier run was ended before it took its records away; %d of them are taken away now", gone)
+	}
 	if t.events.Begun != nil {
 		t.events.Begun(t.plan)
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange,
-		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) },
+		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), MaxBody: t.maxBody(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) },
 		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
 	})
 	t.out.Report = rep
@@ -180,6 +204,16 @@ func (t *trial) do(ctx context.Context) error {
 		err = e
 	}
 	return err
+}
+
+// keptBody is how much is kept of an answer, in bytes, where nothing else is asked for.
+const keptBody = 64 << 10
+
+func (t *trial) maxBody() int {
+	if t.opt.KeepBodies {
+		return 0
+	}
+	return keptBody
 }
 
 // layout is the configured one; nil where nothing of it is.

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -198,7 +199,7 @@ func TestWhatCannotBeRemovedIsTold(t *testing.T) {
 		return true
 	}
 	out, err := trial.Run(context.Background(), o.opt, o.events)
-	if told := strings.Join(o.told, "\n"); err != nil || out.Left != 1 || !strings.Contains(told, "left vessel, made by POST /vessels: DELETE /vessels/{vessel_id} answered 500") {
+	if told := strings.Join(o.told, "\n"); err != nil || out.Left != 1 || out.Stuck != 1 || !regexp.MustCompile(`left vessel, made by POST /vessels, at http://127\.0\.0\.1:\d+/vessels/[^ ]+: DELETE /vessels/{vessel_id} answered 500`).MatchString(told) {
 		t.Errorf("%v, %+v: %s", err, out, told)
 	}
 }

@@ -1,0 +1,209 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"obiter/internal/harbour"
+)
+
+// TestHoweverARunEnds: what was answered is in the run file, and each record that was made
+// is taken away or told, by the run itself, or after a kill by obiter undo.
+func TestHoweverARunEnds(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("runs are ended by signals")
+	}
+	at := func(n int) func(int, *http.Request) bool {
+		return func(heard int, _ *http.Request) bool { return heard == n }
+	}
+	to := func(method, prefix string) func(int, *http.Request) bool {
+		return func(_ int, r *http.Request) bool {
+			return r.Method == method && strings.HasPrefix(r.URL.Path, prefix)
+		}
+	}
+	signal := func(list ...os.Signal) func(*os.Process) {
+		return func(p *os.Process) {
+			for _, s := range list {
+				_ = p.Signal(s)
+				time.Sleep(20 * time.Millisecond)
+			}
+		}
+	}
+	for _, x := range []struct {
+		name   string
+		when   func(heard int, r *http.Request) bool
+		end    func(p *os.Process)
+		status int
+		full   bool // nothing can be printed
+	}{
+		{"an interrupt at the first request", at(1), signal(os.Interrupt), 130, false},
+		{"SIGTERM while records are made", to("POST", "/berth-bookings"), signal(syscall.SIGTERM), 130, false},
+		{"SIGHUP among the cases", at(150), signal(syscall.SIGHUP), 130, false},
+		{"an interrupt while a record is taken away", to("DELETE", "/pilot-orders/"), signal(os.Interrupt), 130, false},
+		{"two interrupts", at(200), signal(os.Interrupt, os.Interrupt), 130, false},
+		{"three interrupts", at(200), signal(os.Interrupt, os.Interrupt, os.Interrupt), 130, false},
+		{"a full disk", at(1), func(*os.Process) {}, 2, true},
+		{"kill -9 while records are made", to("POST", "/pilot-orders"), signal(os.Kill), -1, false},
+		{"kill -9 among the cases", at(170), signal(os.Kill), -1, false},
+		{"kill -9 while a record is taken away", to("DELETE", "/sessions/"), signal(os.Kill), -1, false},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			t.Parallel()
+			dir, e := demoFolder(t)
+			flawed := map[string]bool{}
+			for line := range strings.Lines(process(t, dir, "cases", "--format", "ndjson", "--depth", "quick").out) {
+				var c struct{ Case, Kind string }
+				if err := json.Unmarshal([]byte(line), &c); err != nil {
+					t.Fatal(err)
+				}
+				flawed[c.Case] = c.Kind == "flawed"
+			}
+			before := records(e)
+			try := exec.Command(program, "try", "--depth", "quick")
+			try.Dir = dir
+			var told strings.Builder
+			try.Stderr = &told
+			if x.full {
+				full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+				if err != nil {
+					t.Skip(err)
+				}
+				defer full.Close()
+				try.Stdout = full
+			}
+			var mu sync.Mutex
+			answered := map[string]bool{}
+			var ended time.Time
+			started := make(chan struct{})
+			e.mu.Lock()
+			e.heard = 0
+			e.moment = func(heard int, r *http.Request) {
+				<-started
+				if mu.Lock(); ended.IsZero() && x.when(heard, r) {
+					ended = time.Now()
+					x.end(try.Process)
+				}
+				mu.Unlock()
+			}
+			e.served = func(r *http.Request) {
+				mu.Lock()
+				defer mu.Unlock()
+				if id := r.Header.Get("Obiter-Case"); flawed[id] && ended.IsZero() {
+					answered[id] = true
+				}
+			}
+			e.mu.Unlock()
+			if err := try.Start(); err != nil {
+				t.Fatal(err)
+			}
+			close(started)
+			_ = try.Wait()
+			mu.Lock()
+			took := time.Since(ended)
+			mu.Unlock()
+			if status := try.ProcessState.ExitCode(); status != x.status || took > 15*time.Second {
+				t.Errorf("status %d, want %d, after %s:\n%s", status, x.status, took, &told)
+			}
+			e.open.Wait()
+			e.mu.Lock()
+			e.moment, e.served = nil, nil
+			e.mu.Unlock()
+			file := "last.ndjson"
+			inFlight := 0
+			if x.status < 0 || x.name == "three interrupts" { // which ends it at once
+				file, inFlight = "last.ndjson.part", 16 // what was answered and not read yet
+				o := process(t, dir, "undo", "--unseen")
+				told.WriteString(o.errors)
+				if o.status > 1 {
+					t.Errorf("undo: status %d: %s", o.status, o.errors)
+				}
+				if again := process(t, dir, "undo"); again.status != 0 || again.errors != "" {
+					t.Errorf("undone again: status %d: %s", again.status, again.errors)
+				}
+			}
+			kept, err := os.ReadFile(filepath.Join(dir, ".obiter", file))
+			if err != nil && len(answered) > 0 {
+				t.Error(err)
+			}
+			missing := 0
+			for id := range answered {
+				if !strings.Contains(string(kept), `"case":"`+id+`"`) {
+					missing++
+				}
+			}
+			if missing > inFlight {
+				t.Errorf("%d of %d answered cases are not kept", missing, len(answered))
+			}
+			left := 0
+			for i, n := range records(e) {
+				left += max(0, n-before[i])
+			}
+			if listed := strings.Count(told.String(), ", at http://") + strings.Count(told.String(), "perhaps a record of")*8; left > listed {
+				t.Errorf("%d records are left and %d are told:\n%s", left, listed, &told)
+			}
+		})
+	}
+}
+
+// TestOneRunAtATime: the second one in a folder is told who holds it, and sends nothing.
+func TestOneRunAtATime(t *testing.T) {
+	dir, e := demoFolder(t)
+	var second outcome
+	var once sync.Once
+	e.moment = func(int, *http.Request) {
+		once.Do(func() { second = process(t, dir, "try") })
+	}
+	first := process(t, dir, "try", "--only", "/berths")
+	if first.status != 0 || second.status != 2 || !regexp.MustCompile(`^error: another run is going on in this folder: process \d+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d \(\.obiter/lock\)\nhint: `).MatchString(second.errors) {
+		t.Errorf("status %d, and %d: %s", first.status, second.status, second.errors)
+	}
+	if third := process(t, dir, "try", "--only", "/berths"); third.status != 0 {
+		t.Errorf("status %d: %s", third.status, third.errors)
+	}
+}
+
+// TestLongAnswersAreCut: 64 KiB of an answer are kept, and one that goes on is not judged
+// by that; with --keep-bodies all is kept and judged.
+func TestLongAnswersAreCut(t *testing.T) {
+	office, err := harbour.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		rec := httptest.NewRecorder()
+		office.ServeHTTP(rec, r)
+		body := rec.Body.Bytes()
+		if rec.Code == http.StatusUnprocessableEntity {
+			body = append([]byte(`{"log":"`+strings.Repeat("x", 100<<10)+`",`), body[1:]...)
+		}
+		maps.Copy(w.Header(), rec.Header())
+		w.WriteHeader(rec.Code)
+		_, _ = w.Write(body)
+	}))
+	defer server.Close()
+	for _, keep := range []bool{false, true} {
+		dir := folder(t)
+		args := []string{"try", "--at", server.URL, "--only", "POST /vessels", "--depth", "quick", "--rule", "enum"}
+		if keep {
+			args = append(args, "--keep-bodies")
+		}
+		o := process(t, dir, args...)
+		kept, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+		whole := strings.Contains(string(kept), strings.Repeat("x", 100<<10))
+		if err != nil || o.status != 0 || whole != keep || strings.Contains(o.out, "unproven") == keep || strings.Contains(string(kept), `"not-judged"`) == keep {
+			t.Errorf("kept whole: %v, %v:\n%s%s", whole, err, o.out, o.errors)
+		}
+	}
+}
