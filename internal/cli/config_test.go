@@ -262,6 +262,15 @@ func TestWhatWouldReachMore(t *testing.T) {
 	obiter(t, dir, "try", "--controls").check(t, 0, "5 of 5 operations reached.\n", "")
 }
 
+// doubled is a configuration whose values are twice as many on each line.
+func doubled(lines int) string {
+	text := "operations:\n  POST /vessels:\n    body:\n      a0: &a0 {x: 1}\n"
+	for i := 1; i < lines; i++ {
+		text += fmt.Sprintf("      a%d: &a%d {x: *a%d, y: *a%d}\n", i, i, i-1, i-1)
+	}
+	return text
+}
+
 // TestBadConfiguration holds what is said of each mistake: file, line, column.
 func TestBadConfiguration(t *testing.T) {
 	dir := folder(t)
@@ -271,6 +280,7 @@ func TestBadConfiguration(t *testing.T) {
 		"description: openapi.yaml\nheders: {}": `obiter.yaml:2:1: unknown key "heders"`,
 		"- a":                                   `obiter.yaml:1:1: the configuration is not an object`,
 		"a: b: c":                               `obiter.yaml:1:`,
+		doubled(20):                             `its aliases come to more than 100000 values when they are written out`,
 		"statuses: {constraint: 200}":           `obiter.yaml:1:12: 200 is not a 4xx status`,
 		"statuses: {constrain: 400}":            `unknown key "constrain"`,
 		"headers: {'X Y': a}":                   `"X Y" is not a header`,

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"errors"
 	"maps"
 	"net/http"
 	"net/http/httptest"
@@ -116,9 +117,17 @@ func TestHoweverARunEnds(t *testing.T) {
 			if status := try.ProcessState.ExitCode(); status != x.status || took > 15*time.Second {
 				t.Errorf("status %d, want %d, after %s:\n%s", status, x.status, took, &told)
 			}
-			e.open.Wait()
+			e.quiet()
 			e.mu.Lock()
 			e.moment, e.served = nil, nil
+			e.mu.Unlock()
+			journal, _ := os.ReadFile(filepath.Join(dir, ".obiter", "made.ndjson"))
+			e.mu.Lock()
+			for _, token := range e.tokens {
+				if strings.Contains(string(journal), token) {
+					t.Errorf("the journal holds the token %s", token)
+				}
+			}
 			e.mu.Unlock()
 			file := "last.ndjson"
 			inFlight := 0
@@ -162,9 +171,11 @@ func TestOneRunAtATime(t *testing.T) {
 	dir, e := demoFolder(t)
 	var second outcome
 	var once sync.Once
+	e.mu.Lock()
 	e.moment = func(int, *http.Request) {
 		once.Do(func() { second = process(t, dir, "try") })
 	}
+	e.mu.Unlock()
 	first := process(t, dir, "try", "--only", "/berths")
 	if first.status != 0 || second.status != 2 || !regexp.MustCompile(`^error: another run is going on in this folder: process \d+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d \(\.obiter/lock\)\nhint: `).MatchString(second.errors) {
 		t.Errorf("status %d, and %d: %s", first.status, second.status, second.errors)
@@ -206,4 +217,25 @@ func TestLongAnswersAreCut(t *testing.T) {
 			t.Errorf("kept whole: %v, %v:\n%s%s", whole, err, o.out, o.errors)
 		}
 	}
+}
+
+// TestNothingIsWaitedForThatHasNoEnd: a run file, a last run and a $ref that are pipes.
+func TestNothingIsWaitedForThatHasNoEnd(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("no such pipes")
+	}
+	dir := folder(t)
+	if err := errors.Join(os.Mkdir(filepath.Join(dir, ".obiter"), 0o700), syscall.Mkfifo(filepath.Join(dir, "pipe.yaml"), 0o600), syscall.Mkfifo(filepath.Join(dir, ".obiter", "last.ndjson"), 0o600), syscall.Mkfifo(filepath.Join(dir, ".obiter", "made.ndjson"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	put(t, dir, "refers.yaml", "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {/a: {post: {requestBody: {content: {application/json: {schema: {$ref: 'pipe.yaml#/a'}}}}}}}\n")
+	process(t, dir, "judge", "pipe.yaml").check(t, 2, "", "pipe.yaml is not a regular file")
+	process(t, dir, "show", "abc").check(t, 2, "", "last.ndjson is not a regular file")
+	process(t, dir, "survey", "pipe.yaml").check(t, 2, "", "pipe.yaml: this is not a regular file")
+	process(t, dir, "survey", "refers.yaml").check(t, 0, "", "cannot be followed: pipe.yaml: this is not a regular file")
+	process(t, dir, "try", "--at", serve(t), "--only", "/berths").check(t, 2, "", "cannot write the run file .obiter/made.ndjson: it is no ordinary file")
+	if err := os.Remove(filepath.Join(dir, ".obiter", "made.ndjson")); err != nil {
+		t.Fatal(err)
+	}
+	process(t, dir, "try", "--at", serve(t), "--only", "/berths").check(t, 0, "0 wrong", "")
 }

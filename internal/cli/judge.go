@@ -118,10 +118,14 @@ func (a *app) judged(name string, head record.Head, rep *report.Report) {
 
 // openRun opens a run file and reads its first line.
 func openRun(name string) (*os.File, *record.Reader, error) {
-	f, err := os.Open(name)
+	info, err := os.Stat(name)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil, usage("there is no run file "+name, "make one with: obiter try")
 	}
+	if err == nil && !info.Mode().IsRegular() { // it is read twice, and a pipe may never end
+		return nil, nil, usage(name+" is not a regular file", "save its contents to a file first")
+	}
+	f, err := os.Open(name)
 	if err != nil {
 		return nil, nil, usage(fmt.Sprintf("cannot read the run file %s: %v", name, errors.Unwrap(err)), "")
 	}

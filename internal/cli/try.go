@@ -118,13 +118,12 @@ func serviceFlags() []cli.Flag {
 // first reports whether the last run of this folder, if there is one, was not against
 // an address.
 func (a *app) first(base *url.URL) bool {
-	f, err := os.Open(trial.LastRun(""))
+	f, r, err := openRun(trial.LastRun(""))
 	if err != nil {
 		return true
 	}
 	defer f.Close()
-	r, err := record.NewReader(f)
-	return err != nil || r.Head.At != base.String()
+	return r.Head.At != base.String()
 }
 
 // announce says before the first run against an address what is going to happen: how

@@ -74,10 +74,14 @@ type TLS struct {
 	Cert, Key string // what Obiter shows of itself
 }
 
+// maxValues bounds what the aliases of a configuration come to when each is written out:
+// all of it is gone through for each request.
+const maxValues = 100_000
+
 // Read reads a configuration. The name serves messages; env looks an
 // environment variable up. Errors are *document.Error.
 func Read(name string, src []byte, env func(string) (string, bool)) (*Config, error) {
-	tree, err := document.Read(name, src)
+	tree, err := document.ReadWithin(name, src, maxValues)
 	if err != nil {
 		return nil, err
 	}

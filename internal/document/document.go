@@ -64,7 +64,11 @@ func Open(name string) (*File, error) {
 
 // Read reads a document from src. The name serves messages; one that ends in
 // .json promises JSON. Every error is an *Error.
-func Read(name string, src []byte) (*File, error) {
+func Read(name string, src []byte) (*File, error) { return ReadWithin(name, src, maxValues) }
+
+// ReadWithin is Read for a document that may hold so many values when its aliases are
+// written out.
+func ReadWithin(name string, src []byte, most int) (*File, error) {
 	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
 	trimmed := bytes.TrimSpace(src)
 	if len(trimmed) == 0 {
@@ -77,7 +81,7 @@ func Read(name string, src []byte) (*File, error) {
 			return f, err
 		}
 	}
-	return readYAML(name, src)
+	return readYAML(name, src, most)
 }
 
 func readFile(name string) ([]byte, error) {

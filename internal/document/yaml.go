@@ -13,7 +13,7 @@ import (
 )
 
 // readYAML reads YAML, of which JSON is a part.
-func readYAML(name string, src []byte) (*File, error) {
+func readYAML(name string, src []byte, most int) (*File, error) {
 	var root yaml.Node
 	if err := decode(src, &root); err != nil {
 		f := &Error{File: name, Problem: "not readable as YAML: " + err.Error(), Hint: "correct the syntax there, or a little above"}
@@ -26,7 +26,7 @@ func readYAML(name string, src []byte) (*File, error) {
 		}
 		return nil, f
 	}
-	return convert(name, &root)
+	return convert(name, &root, most)
 }
 
 // decode shields from panics of the YAML reader on hostile input.
@@ -44,6 +44,7 @@ func decode(src []byte, into *yaml.Node) (err error) {
 // multiplied.
 type converter struct {
 	file   *File
+	most   int // values
 	made   map[*yaml.Node]made
 	active map[*yaml.Node]bool
 }
@@ -55,12 +56,12 @@ type made struct {
 }
 
 // convert makes the file of a node tree, which is not needed afterwards.
-func convert(name string, root *yaml.Node) (*File, error) {
+func convert(name string, root *yaml.Node, most int) (*File, error) {
 	f := &File{Name: name, order: map[uintptr][]string{}}
 	if root.Kind == yaml.DocumentNode && len(root.Content) > 0 {
 		root = root.Content[0]
 	}
-	c := converter{file: f, made: map[*yaml.Node]made{}, active: map[*yaml.Node]bool{}}
+	c := converter{file: f, most: most, made: map[*yaml.Node]made{}, active: map[*yaml.Node]bool{}}
 	m, err := c.value(root, 0, "")
 	if err != nil {
 		return nil, err
@@ -97,7 +98,7 @@ func (c *converter) value(n *yaml.Node, depth int, key string) (made, error) {
 				return m, err
 			}
 			list, in.places = append(list, m.value), append(in.places, placed(e, m))
-			if size += m.size; size > maxValues {
+			if size += m.size; size > c.most {
 				return c.tooMany(e)
 			}
 		}
@@ -119,7 +120,7 @@ var (
 )
 
 func (c *converter) tooMany(n *yaml.Node) (made, error) {
-	return c.fail(n, fmt.Sprintf("its aliases come to more than %d values when they are written out", maxValues), "use $ref for what is shared")
+	return c.fail(n, fmt.Sprintf("its aliases come to more than %d values when they are written out", c.most), "use $ref for what is shared")
 }
 
 func (c *converter) alias(n *yaml.Node, depth int, key string) (made, error) {
@@ -161,7 +162,7 @@ func (c *converter) mapping(n *yaml.Node, depth int, key string) (made, error) {
 		}
 		object[k.Value] = m.value
 		in.names, in.places = append(in.names, k.Value), append(in.places, placed(k, m))
-		if size += m.size; size > maxValues {
+		if size += m.size; size > c.most {
 			return c.tooMany(k)
 		}
 	}

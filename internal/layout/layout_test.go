@@ -244,3 +244,21 @@ func TestWhatIsLearned(t *testing.T) {
 		t.Error("what was never named is told")
 	}
 }
+
+// TestNamesWithoutEndAreNotTakenApart: a name is as long as a name can be.
+func TestNamesWithoutEndAreNotTakenApart(t *testing.T) {
+	v := NewVocabulary(map[string]any{"name": "x"}, nil, nil)
+	for _, unit := range []string{"/name", "name.", "name[0]", "[", "~0~1", "name "} {
+		long := strings.Repeat(unit, 100_000)
+		if n := ParseName(long); len(n.Raw) > maxParsed || v.Has(n) {
+			t.Errorf("%q: a name of %d bytes, known: %v", unit, len(n.Raw), v.Has(n))
+		}
+		for _, doc := range []any{map[string]any{"errors": map[string]any{long: "is wrong"}}, map[string]any{"errors": []any{map[string]any{"field": long, "message": long}}}} {
+			for _, f := range append(Read(doc, v).Fields, ReadAs(doc, Layout{List: "/errors", Field: "/field"}, v).Fields...) {
+				if f.InRequest || len(f.Name.Raw) > maxParsed {
+					t.Errorf("%q: %d bytes, in the request: %v", unit, len(f.Name.Raw), f.InRequest)
+				}
+			}
+		}
+	}
+}

@@ -34,7 +34,8 @@ const (
 	maxNesting = 10
 	maxFields  = 500
 	maxPlaces  = 60
-	maxName    = 200 // bytes of a name
+	maxName    = 200  // bytes of what is taken for a name
+	maxParsed  = 4096 // bytes of what is said to be one
 )
 
 // rfcPlace is where RFC 9457, section 3, names fields.

@@ -179,8 +179,13 @@ type Name struct {
 var prefixes = map[string]bool{"body": true, "request": true, "requestbody": true, "$": true, "payload": true, "data": true, "input": true, "root": true, "json": true, "this": true,
 	"query": true, "path": true, "header": true, "headers": true, "cookie": true, "cookies": true, "params": true, "parameters": true, "querystring": true, "form": true}
 
-// ParseName reads a field's name in any notation.
+// ParseName reads a field's name in any notation. What is longer than a name can be is
+// one that the request does not have.
 func ParseName(raw string) Name {
+	if len(raw) > maxParsed {
+		raw = strings.ToValidUTF8(raw[:maxParsed], "")
+		return Name{Raw: raw, Notation: Plain, readings: [][]string{{raw}}}
+	}
 	n := Name{Raw: raw, Notation: Plain}
 	text := strings.TrimSpace(raw)
 	switch {

@@ -28,7 +28,11 @@ func (a *answers) compile(address string) (schema.Schema, error) {
 		a.set, a.compiled = schema.NewSet(a.doc), map[string]bool{}
 	}
 	a.compiled[address] = true
-	return a.set.Compile(address)
+	s, err := a.set.Compile(address)
+	if err == nil {
+		err = bearable(s)
+	}
+	return s, err
 }
 
 // Describe tells what the description says of an answer: of its status, then of

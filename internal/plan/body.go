@@ -10,6 +10,7 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/sample"
+	"obiter/internal/schema"
 	"obiter/internal/wire"
 )
 
@@ -27,6 +28,9 @@ func (p *Plan) bodyPart(op *Operation) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
+	if err := bearable(s); err != nil {
+		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
+	}
 	part := &Part{Place: wire.Place{In: "body", Schema: s, Form: form}}
 	res, err := p.maker.Controls(s, p.published(media.Examples))
 	op.Rejected, op.Trimmed = res.Rejected, res.Trimmed
@@ -37,6 +41,9 @@ func (p *Plan) bodyPart(op *Operation) error {
 	for _, c := range res.Controls {
 		if patched {
 			c.Value = instance.Merge(c.Value, patch)
+			if size(c.Value) > maxValues {
+				return fmt.Errorf("the configured body has more than %d values in it", maxValues)
+			}
 			if found := s.Validate(c.Value, nil); len(found) > 0 {
 				if len(part.Controls) == 0 && c.Shape == fullest {
 					return fmt.Errorf("with the configured body its control breaks the schema at %s: %s", instance.Fragment(found[0].Pointer), found[0].Message())
@@ -58,6 +65,34 @@ func (p *Plan) bodyPart(op *Operation) error {
 		op.Media += "; boundary=" + wire.Boundary
 	}
 	op.Parts = append(op.Parts, part)
+	return nil
+}
+
+// What a schema may ask for: hundreds of times what those of real descriptions do.
+const (
+	maxValues = 5_000
+	maxSteps  = 10_000
+)
+
+// size is how many values there are in one.
+func size(v any) (n int) {
+	instance.Walk(v, func(string, any) bool {
+		n++
+		return n <= maxValues
+	})
+	return n
+}
+
+// bearable refuses a schema whose instances are too large to be made and checked by the
+// hundred.
+func bearable(s schema.Schema) error {
+	w := s.Weight()
+	switch {
+	case w.Values > maxValues:
+		return fmt.Errorf("each valid value has more than %d values in it", maxValues)
+	case w.Steps > maxSteps:
+		return fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", maxSteps)
+	}
 	return nil
 }
 

@@ -138,3 +138,70 @@ func TestWhatIsTooMuchIsCounted(t *testing.T) {
 		}
 	}
 }
+
+// TestSchemasThatMultiplyAreBounded: a few lines that refer to one another twice at each
+// level come to more than can be made and checked. What does not is planned.
+func TestSchemasThatMultiplyAreBounded(t *testing.T) {
+	inside := map[string]string{
+		"required members": `{"type":"object","required":["a","b"],"properties":{"a":REF,"b":REF}}`,
+		"items":            `{"type":"array","minItems":2,"items":REF}`,
+		"oneOf":            `{"type":"object","required":["a"],"properties":{"a":{"oneOf":[REF,{"type":"object","required":["k"],"properties":{"k":REF}}]}}}`,
+		"anyOf":            `{"type":"object","required":["a","b"],"properties":{"a":{"anyOf":[REF,{"type":"integer"}]},"b":REF}}`,
+		"allOf":            `{"type":"object","properties":{"a":{"allOf":[REF,REF]}}}`,
+	}
+	for name, text := range inside {
+		for depth, planned := range map[int]bool{4: true, 16: false, 29: false} {
+			schemas := []string{fmt.Sprintf(`"S%d":{"type":"string","minLength":2}`, depth)}
+			for i := range depth {
+				schemas = append(schemas, fmt.Sprintf(`"S%d":`, i)+strings.ReplaceAll(text, "REF", fmt.Sprintf(`{"$ref":"#/components/schemas/S%d"}`, i+1)))
+			}
+			doc, err := oad.Read("a.json", []byte(`{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{"/a":{"post":{"requestBody":{"required":true,"content":{"application/json":{"schema":{"$ref":"#/components/schemas/S0"}}}}},
+			 "get":{"parameters":[{"name":"q","in":"query","required":true,"content":{"application/json":{"schema":{"$ref":"#/components/schemas/S0"}}}}]}}},"components":{"schemas":{`+strings.Join(schemas, ",")+`}}}`))
+			if err != nil {
+				t.Fatal(err)
+			}
+			p, err := plan.New(doc, plan.Options{Base: "http://h", Depth: flaw.Quick})
+			if err != nil {
+				t.Fatal(err)
+			}
+			n := 0
+			for op := range p.Operations() {
+				if op.Name() != "POST /a" {
+					continue
+				}
+				for range op.Cases() {
+					n++
+				}
+				if (n > 0) != planned || !planned && !strings.Contains(op.SkipReason, "more than ") {
+					t.Errorf("%s, %d deep: %d cases, %q", name, depth, n, op.SkipReason)
+				}
+			}
+		}
+	}
+}
+
+// TestAnEnumOfManyValues is planned all the same.
+func TestAnEnumOfManyValues(t *testing.T) {
+	var values []string
+	for i := range 100_000 {
+		values = append(values, fmt.Sprintf(`"value %d"`, i))
+	}
+	list := strings.Join(values, ",")
+	doc, err := oad.Read("a.json", []byte(`{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{"/a":{"post":{"requestBody":{"required":true,"content":{"application/json":{"schema":{"type":"object","required":["e"],"properties":{"e":{"type":"string","enum":[`+list+`],"allOf":[{"enum":[`+list+`]}]}}}}}}}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := plan.New(doc, plan.Options{Base: "http://h", Depth: flaw.Quick})
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for op := range p.Operations() {
+		for range op.Cases() {
+			n++
+		}
+	}
+	if n < 10 {
+		t.Errorf("%d cases", n)
+	}
+}

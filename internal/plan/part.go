@@ -146,6 +146,9 @@ func (p *Plan) parameterValue(param oad.Parameter, given any) (any, error) {
 		return "1", nil
 	}
 	s, err := p.set.Compile(param.Schema.URL())
+	if err == nil {
+		err = bearable(s)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -159,6 +162,9 @@ func (p *Plan) given(param oad.Parameter, v any) (any, error) {
 		return v, nil
 	}
 	s, err := p.set.Compile(param.Schema.URL())
+	if err == nil {
+		err = bearable(s)
+	}
 	if err != nil {
 		return nil, err
 	}

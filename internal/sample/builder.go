@@ -17,13 +17,16 @@ import (
 const (
 	maxNesting  = 128     // levels; a schema may recurse
 	maxElements = 1_000   // of one array
+	maxListed   = 1_000   // of the values of an enum that are chosen from
 	maxText     = 1 << 20 // code points of one text
 	maxValues   = 1_000   // values of one instance; beyond, only what is required is built
+	maxMade     = 5_000   // values of one instance with all that is required
 	maxInLists  = 2       // lists inside one another that get a second element
 )
 
 var (
 	errRecursion = errors.New("the schema recurses endlessly")
+	errSize      = fmt.Errorf("a valid value has more than %d values in it", maxMade)
 	errNesting   = fmt.Errorf("the schema nests deeper than %d levels", maxNesting)
 )
 
@@ -100,6 +103,9 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 	}
 	if b.made++; b.made > maxValues {
 		b.trimmed = true
+	}
+	if b.made > maxMade {
+		return nil, errSize
 	}
 	if b.full && (again || b.trimmed) {
 		// Inside itself a schema is built lean, or the size would explode.
@@ -201,7 +207,7 @@ func repaired(list []schema.Schema, v any) any {
 // member picks from an enum: values other than null first.
 func (b *builder) member(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
 	var fit []any
-	for _, v := range sh.Enum {
+	for _, v := range sh.Enum[:min(len(sh.Enum), maxListed)] {
 		if v != nil && schema.Obeys(list, v) {
 			fit = append(fit, v)
 		}

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"encoding/json"
 	"math/big"
 	"slices"
 
@@ -56,11 +57,35 @@ func (sh *Shape) merge(s Schema) {
 
 func (sh *Shape) narrow(values []any, isConst bool) {
 	if sh.HasEnum {
+		listed, others := map[string]bool{}, []any{}
+		for _, v := range values {
+			if key := scalarKey(v); key != "" {
+				listed[key] = true
+			} else {
+				others = append(others, v)
+			}
+		}
 		values = slices.DeleteFunc(slices.Clone(sh.Enum), func(have any) bool {
-			return !slices.ContainsFunc(values, func(v any) bool { return instance.Equal(have, v) })
+			if key := scalarKey(have); key != "" {
+				return !listed[key]
+			}
+			return !slices.ContainsFunc(others, func(v any) bool { return instance.Equal(have, v) })
 		})
 	}
 	sh.Enum, sh.HasEnum, sh.Const = values, true, sh.Const || isConst
+}
+
+// scalarKey is the same for texts and numbers that are equal; "" for all else.
+func scalarKey(v any) string {
+	switch v := v.(type) {
+	case string:
+		return "text " + v
+	case json.Number:
+		if r, ok := instance.Rat(v); ok {
+			return "number " + r.RatString()
+		}
+	}
+	return ""
 }
 
 func larger(have, other *int) *int {

@@ -45,6 +45,7 @@ type Set struct {
 	own      map[string]ownSchema
 	anchored bool // schemas with an $id or an anchor are known to the compiler
 	isolated map[isolation]*jsonschema.Schema
+	weights  map[*jsonschema.Schema]Weight
 }
 
 // ownSchema is a schema made here, out of others.
@@ -61,7 +62,7 @@ type Schema struct {
 
 // NewSet makes an empty set over a source.
 func NewSet(source Source) *Set {
-	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownSchema{}, isolated: map[isolation]*jsonschema.Schema{}}
+	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownSchema{}, isolated: map[isolation]*jsonschema.Schema{}, weights: map[*jsonschema.Schema]Weight{}}
 	s.compiler = jsonschema.NewCompiler()
 	s.compiler.DefaultDraft(jsonschema.Draft2020)
 	s.compiler.AssertFormat()
