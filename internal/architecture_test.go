@@ -13,7 +13,7 @@ import (
 
 // rooms lists the packages in the order in which data flows through them: each
 // may use those before it.
-var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "send", "problem", "layout", "judge", "advise", "record", "report", "fixture", "run", "trial", "harbour", "cli"}
+var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "send", "problem", "layout", "judge", "advise", "record", "report", "fixture", "run", "trial", "harbour", "hostile", "cli"}
 
 // core packages take values and give values: no terminal, no clock, no network.
 var core = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "problem", "layout", "judge", "advise", "record", "report"}
@@ -22,7 +22,7 @@ var core = []string{"instance", "suggest", "exchange", "rule", "secret", "docume
 var only = map[string]string{
 	"go.yaml.in/yaml/v4": "document", "github.com/go-json-experiment/json": "document", "github.com/santhosh-tekuri/jsonschema/v6": "schema",
 	"github.com/dlclark/regexp2": "schema", "cel.dev/cel-go": "business", "github.com/urfave/cli/v3": "cli", "github.com/jedib0t/go-pretty/v6": "cli", "github.com/schollz/progressbar/v3": "cli",
-	"github.com/bmatcuk/doublestar/v4": "plan", "github.com/agnivade/levenshtein": "suggest",
+	"github.com/bmatcuk/doublestar/v4": "plan", "github.com/agnivade/levenshtein": "suggest", "github.com/gofrs/flock": "trial",
 }
 
 // within tells which files of a room alone may use a package: what they do is

@@ -165,6 +165,9 @@ func (s *Sender) Reach(ctx context.Context) error {
 		if errors.As(err, &host) {
 			return host
 		}
+		if exhausted(err) { // this machine has no room: nothing is known of the service
+			return nil
+		}
 		return &UnreachableError{s.base.String(), plain(err)}
 	}
 	defer conn.Close()
@@ -196,6 +199,7 @@ func (e *TrustError) Error() string {
 // The case's address must lie under the Sender's base.
 func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 	deadline := time.Now().Add(s.opt.Patience)
+	waited := false
 	for {
 		if !s.opt.Service.over(ctx) || ctx.Err() != nil {
 			return exchange.Answer{Err: "interrupted", NotSent: true}
@@ -203,6 +207,9 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 		a := s.inFlight(ctx, c)
 		wait, ok := retryAfter(a)
 		if !ok {
+			if waited && a.Err == "" {
+				s.opt.Service.helped()
+			}
 			return a
 		}
 		why := s.opt.Service.begin(wait, s.opt.Patience)
@@ -213,6 +220,7 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 			a.Err = fmt.Sprintf("the service is busy (%d): %s", a.Status, why)
 			return a
 		}
+		waited = true
 	}
 }
 
@@ -235,14 +243,14 @@ func (s *Sender) inFlight(ctx context.Context, c exchange.Case) exchange.Answer 
 func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 	reused, connected := false, false
 	trace := &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused, connected = i.Reused, true }}
-	client := s.client
+	client, fresh := s.client, s.fresh
 	if s.opt.Service.two.Load() {
-		client = s.two
+		client, fresh = s.two, s.two
 	}
 	a, err := s.exchange(httptrace.WithClientTrace(ctx, trace), client, c)
 	if err == nil {
 		s.opt.Service.answers.Store(true)
-	} else if connected && ctx.Err() == nil && s.base.Scheme == "http" && !s.opt.Service.answers.Load() {
+	} else if connected && ctx.Err() == nil && !errors.Is(err, context.DeadlineExceeded) && s.base.Scheme == "http" && !s.opt.Service.answers.Load() {
 		if again, e := s.exchange(ctx, s.two, c); e == nil {
 			s.opt.Service.two.Store(true)
 			s.opt.Service.answers.Store(true)
@@ -252,7 +260,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 	if err != nil && reused && ctx.Err() == nil && !errors.Is(err, context.DeadlineExceeded) {
 		// The service may have closed an idle connection, or one that an earlier
 		// request broke. That is not this case's doing.
-		if again, e := s.exchange(ctx, s.fresh, c); !errors.Is(e, syscall.ECONNREFUSED) {
+		if again, e := s.exchange(ctx, fresh, c); !errors.Is(e, syscall.ECONNREFUSED) {
 			a, err = again, e // a service that is gone by now went when it was first asked
 		}
 	}

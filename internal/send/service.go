@@ -19,13 +19,24 @@ type Service struct {
 	mu    sync.Mutex
 	until time.Time
 	spent time.Duration // of all pauses so far
+	vain  time.Duration // of those since one last helped
 
 	answers atomic.Bool // it has answered in HTTP/1.1, or in what was agreed under TLS
 	two     atomic.Bool // without TLS it speaks HTTP/2 alone
 }
 
-// maxPauses bounds how long a run waits in all.
-const maxPauses = 5 * time.Minute
+// How long a run waits in all, and while that does not help.
+const (
+	maxPauses = 5 * time.Minute
+	maxVain   = 40 * time.Second
+)
+
+// helped notes that a request was answered after a pause.
+func (p *Service) helped() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.vain = 0
+}
 
 // begin makes everybody wait from now on. The reason says why nobody does; empty: the
 // pause has begun, or one that is as long.
@@ -49,7 +60,10 @@ func (p *Service) begin(wait, most time.Duration) string {
 	if p.spent+longer > maxPauses {
 		return fmt.Sprintf("the run has waited %s for the service in all", p.spent.Round(time.Second))
 	}
-	p.until, p.spent = now.Add(wait), p.spent+longer
+	if p.vain+longer > maxVain {
+		return fmt.Sprintf("waiting %s for it has not helped", p.vain.Round(time.Second))
+	}
+	p.until, p.spent, p.vain = now.Add(wait), p.spent+longer, p.vain+longer
 	return ""
 }
 
