@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -215,10 +216,13 @@ func rules(c *cli.Command, option string, conf *config.Config, key string, confi
 	return out, nil
 }
 
+// userInfo is what may stand before the host, a password too.
+var userInfo = regexp.MustCompile(`[^/@]*@`)
+
 // address checks the URL of a service.
 func address(text string) (*url.URL, error) {
 	fail := func(problem string) (*url.URL, error) {
-		return nil, usage(fmt.Sprintf("--at %q %s", text, problem), "write it with scheme and host, such as http://localhost:8080")
+		return nil, usage(fmt.Sprintf("--at %q %s", userInfo.ReplaceAllString(text, "…@"), problem), "write it with scheme and host, such as http://localhost:8080")
 	}
 	u, err := url.Parse(text)
 	switch {

@@ -143,12 +143,11 @@ func (v *view) token(token []byte, isName bool) []byte {
 	if !utf8.Valid(token) || json.Unmarshal(token, &text) != nil {
 		return []byte(v.inside.Replace(string(token)))
 	}
-	now := text
+	take := v.text
 	if isName {
-		now = v.name(text)
-	} else {
-		now = v.text(text)
+		take = v.name
 	}
+	now := take(text)
 	if now == text {
 		return token
 	}

@@ -184,7 +184,7 @@ func (t *trial) do(ctx context.Context) error {
 		return errors.Join(err, files.discard())
 	}
 	if gone := t.takeAway(ctx, false); gone > 0 {
-		t.warn("an earlier run was ended before it took its records away; %d of them are taken away now", gone)
+		t.warn("an earlier run was ended before it took its records away; taken away now: %d", gone)
 	}
 	if t.events.Begun != nil {
 		t.events.Begun(t.plan)
