@@ -29,7 +29,7 @@ var only = map[string]string{
 // theirs, and nobody else's in the room.
 var within = map[string]map[string][]string{
 	"cli": {
-		"run": {"judge.go", "outcome.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil, "advise": {"reach.go"},
+		"run": {"judge.go", "messages.go", "outcome.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil, "advise": {"reach.go"},
 		"harbour": {"demo.go"}, "secret": {"cli.go"}, "survey": {"survey.go"}, "rule": {"explain.go", "planning.go"},
 		"send": {"cli.go", "demo.go", "try.go"}, "config": {"curl.go", "demo.go", "init.go", "planning.go", "reach.go", "try.go"}, "oad": {"demo.go", "planning.go", "reach.go", "survey.go", "try.go"},
 		"net/http": {"demo.go", "try.go"}, "crypto/tls": {"try.go"},

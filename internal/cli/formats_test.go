@@ -63,6 +63,9 @@ func TestWhatMachinesReadObeysItsSchema(t *testing.T) {
 	if !strings.Contains(outcome.out, `"odd-layout"`) || !strings.Contains(outcome.out, `"pointer-fragment"`) {
 		t.Error("what the whole run shows is not in the outcome")
 	}
+	messages := obiter(t, dir, "messages", "--format", "json")
+	messages.check(t, 0, `"ways"`, "")
+	obeys(t, schema("messages"), messages.out)
 }
 
 func TestExplain(t *testing.T) {

@@ -63,6 +63,7 @@ type Judgement struct {
 	Verdict     Verdict
 	Findings    []Finding
 	Fingerprint *Fingerprint // of a rejection; nil for anything else
+	Said        string       // the service's own words about the one flawed field, else about all; "" where there are none
 }
 
 // Case judges one answer.
@@ -73,6 +74,9 @@ func (l *look) judge(ctx Context) Judgement {
 	c, a, doc := l.c, l.a, l.doc
 	if c.Kind == exchange.Flawed {
 		out.Findings, out.Fingerprint = l.flawed(ctx)
+		if out.Fingerprint != nil {
+			out.Said = l.said(ctx)
+		}
 	} else {
 		out.Findings = valid(c, a, doc)
 	}
@@ -502,6 +506,22 @@ func asksForField(c exchange.Case, status int) bool {
 		return false
 	}
 	return slices.ContainsFunc(c.Flaws, exchange.Flaw.OfField)
+}
+
+// maxSaid bounds the words that are kept of one message, in characters.
+const maxSaid = 2_000
+
+// said are the words of a rejection about the one flawed field, where it names it, else
+// its own words.
+func (l *look) said(ctx Context) string {
+	if c := l.c; len(c.Flaws) == 1 && l.doc.Value != nil && asksForField(c, l.a.Status) {
+		for _, n := range l.reading(ctx).Fields {
+			if n.Message != "" && fit(c.Flaws[0], n) > rule.Missed {
+				return instance.Shorten(n.Message, maxSaid)
+			}
+		}
+	}
+	return Words(l.a)
 }
 
 // wrongWords tells where the message is not the one that the configuration asks

@@ -72,13 +72,14 @@ func (p *enforced) unchecked() bool {
 
 // Report is a run's outcome, filled case by case.
 type Report struct {
-	Lines   []*Line
-	Layout  *judge.Layout // as learned; nil: nothing was
-	Own     string        // the media type of the API's own layout, by configuration; "" for problem documents
-	entries map[entryKey]*Entry
-	order   map[string]int
-	refused map[refusal][]string // operations that refuse a flaw, for those that take it
-	proven  bool
+	Lines    []*Line
+	Layout   *judge.Layout // as learned; nil: nothing was
+	Own      string        // the media type of the API's own layout, by configuration; "" for problem documents
+	entries  map[entryKey]*Entry
+	order    map[string]int
+	messages map[said]*Message
+	refused  map[refusal][]string // operations that refuse a flaw, for those that take it
+	proven   bool
 }
 
 // entryKey is what findings have in common that are counted together, before
@@ -93,7 +94,7 @@ const maxRefusals = 100_000
 
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal][]string{}}
+	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal][]string{}, messages: map[said]*Message{}}
 }
 
 // Line is the operation's line, made when first needed.

@@ -51,6 +51,7 @@ func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) b
 	res := record.Result{Exchange: e, Verdict: j.Verdict, Findings: j.Findings}
 	c.judge.Add(e, j)
 	c.report.Add(res)
+	c.report.AddMessage(e, j.Said)
 	and()
 	if c.record != nil {
 		c.err = c.record.Result(res)

@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/document"
+	"obiter/internal/instance"
+	"obiter/internal/record"
+	"obiter/internal/report"
+	"obiter/internal/run"
+	"obiter/internal/trial"
+)
+
+func (a *app) messagesCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "messages",
+		Usage:     "what the service says of each field and rule, one line each",
+		ArgsUsage: "[RUN]",
+		Description: "Reads a run file, the last run's where none is named, and lists the words of each rejection of one\n" +
+			"wrong field. What stands out: the same rule in several wordings, nothing said, and a limit that is not\n" +
+			"named. --as-config prints the words as a block for obiter.yaml, with which a later run tells each change.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, csv or json"},
+			&cli.BoolFlag{Name: "as-config", Usage: "print the messages as messages: in obiter.yaml"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() > 1 {
+				return usage(fmt.Sprintf("messages reads one run file, and %q is a second one", c.Args().Get(1)), "read them one after the other")
+			}
+			if err := known("--format", c.String("format"), "text", "csv", "json"); err != nil {
+				return err
+			}
+			if c.Bool("as-config") && c.IsSet("format") {
+				return usage("--as-config goes without --format", "it prints YAML")
+			}
+			name := c.Args().First()
+			if name == "" {
+				name = trial.LastRun("")
+			}
+			return a.messages(name, c.String("format"), c.Bool("as-config"))
+		},
+	}
+}
+
+func (a *app) messages(name, format string, asConfig bool) error {
+	f, _, err := openRun(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	rep, err := run.Judge(func() (*record.Reader, error) {
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		return record.NewReader(f)
+	}, nil)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	list := rep.Messages()
+	switch {
+	case asConfig:
+		fmt.Fprint(a.streams.Out, contract(list))
+	case format == "json":
+		return printJSON(a.streams.Out, struct {
+			Obiter   int              `json:"obiter"`
+			Messages []report.Message `json:"messages"`
+		}{1, append([]report.Message{}, list...)})
+	case format == "csv":
+		return writeCSV(a.streams.Out, list)
+	default:
+		a.listMessages(list)
+	}
+	return nil
+}
+
+func writeCSV(w io.Writer, list []report.Message) error {
+	out := csv.NewWriter(w)
+	_ = out.Write([]string{"operation", "in", "field", "rule", "status", "message", "answers", "wordings", "case"})
+	for _, m := range list {
+		_ = out.Write([]string{cell(m.Operation), m.In, cell(m.Field), cell(m.Rule), strconv.Itoa(m.Status), cell(m.Words), strconv.Itoa(m.Count), strconv.Itoa(max(m.Ways, 1)), m.Case})
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// cell is a text that no table calculator takes for a formula.
+func cell(text string) string {
+	if text = clean(text); text != "" && strings.ContainsRune("=+-@", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
+// maxWordings is how many wordings of one rule are shown one by one.
+const maxWordings = 6
+
+func (a *app) listMessages(list []report.Message) {
+	out := a.streams.Out
+	if len(list) == 0 {
+		fmt.Fprintln(out, "No request with one wrong field was rejected, so there are no messages.")
+		return
+	}
+	for i := 0; i < len(list); {
+		from := i
+		for i < len(list) && list[i].Operation == list[from].Operation {
+			i++
+		}
+		if from > 0 {
+			fmt.Fprintln(out)
+		}
+		fmt.Fprintln(out, a.look.bold(clean(list[from].Operation)))
+		t := newTable(2)
+		for _, m := range list[from:i] {
+			words := clean(instance.Shorten(instance.OneLine(m.Words), 160))
+			if words == "" {
+				words = a.look.in(codeYellow, "(nothing is said)")
+			} else if noLimit(m) {
+				words += a.look.in(codeYellow, "  (no limit is named)")
+			}
+			where := clean(m.Field)
+			if m.In != "body" && m.In != "request" {
+				where = m.In + " " + strings.TrimPrefix(where, "/")
+			} else if where == "" {
+				where = "the " + m.In
+			}
+			t.AppendRow(table.Row{where, clean(m.Rule), m.Status, words})
+		}
+		fmt.Fprint(out, rendered(t, 2))
+	}
+	a.wordings(list)
+}
+
+// ofLimits are the rules whose message can name a limit.
+var ofLimits = []string{"minLength", "maxLength", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minItems", "maxItems", "minProperties", "maxProperties"}
+
+// noLimit reports whether a message of a limit has no number in it, in digits or in words.
+func noLimit(m report.Message) bool {
+	return slices.Contains(ofLimits, m.Rule) && !numberWords.MatchString(m.Words)
+}
+
+var numberWords = regexp.MustCompile(`(?i)[0-9]|\b(zero|one|two|three|four|five|six|seven|eight|nine|ten|empty|blank|positive|negative|whole)\b`)
+
+// wordings lists the rules that are worded in several ways.
+func (a *app) wordings(list []report.Message) {
+	out := a.streams.Out
+	told := map[string]bool{}
+	for _, m := range list {
+		if m.Ways < 2 || told[m.Rule] {
+			continue
+		}
+		if len(told) == 0 {
+			fmt.Fprintln(out, "\n"+a.look.bold("Worded in several ways")+a.look.dim(", the field's name, numbers and quoted values put aside"))
+		}
+		told[m.Rule] = true
+		fmt.Fprintf(out, "  %s: %d ways\n", clean(m.Rule), m.Ways)
+		seen := map[string]bool{}
+		for _, o := range list {
+			if o.Rule != m.Rule || seen[o.Wording()] {
+				continue
+			}
+			if seen[o.Wording()] = true; len(seen) > maxWordings {
+				fmt.Fprintf(out, "    and %d more\n", m.Ways-maxWordings)
+				break
+			}
+			words := "nothing is said"
+			if o.Words != "" {
+				words = "“" + clean(instance.Shorten(instance.OneLine(o.Words), 120)) + "”"
+			}
+			fmt.Fprintln(out, "    "+words+a.look.dim("  show "+o.Case))
+		}
+	}
+}
+
+// contract is the block of obiter.yaml that makes the words of today the ones to keep: by
+// field and rule, the text itself, or an expression for a few. What is worded in more
+// ways, or not at all, is left open and told.
+func contract(list []report.Message) string {
+	type place struct{ field, rule string }
+	words := map[place][]string{}
+	var places []place
+	fields := map[string][]string{}
+	for _, m := range list {
+		if m.In == "request" || m.Field == "" {
+			continue
+		}
+		p := place{m.Field, m.Rule}
+		if words[p] == nil {
+			places = append(places, p)
+			if !slices.Contains(fields[m.Field], m.Rule) {
+				fields[m.Field] = append(fields[m.Field], m.Rule)
+			}
+		}
+		if !slices.Contains(words[p], m.Words) {
+			words[p] = append(words[p], m.Words)
+		}
+	}
+	var b strings.Builder
+	b.WriteString("# What the service says today. A later run tells each message that is another one.\nmessages:\n")
+	last := ""
+	for _, field := range order(places, func(p place) string { return p.field }) {
+		if field != last {
+			fmt.Fprintf(&b, "  %s:\n", document.Scalar(field))
+			last = field
+		}
+		for _, rule := range fields[field] {
+			said := words[place{field, rule}]
+			switch {
+			case len(said) > maxWordings:
+				fmt.Fprintf(&b, "    # %s: worded in %d ways\n", document.Comment(rule), len(said))
+			case slices.Contains(said, ""):
+				fmt.Fprintf(&b, "    # %s: nothing is said\n", document.Comment(rule))
+			case len(said) == 1 && !strings.HasPrefix(said[0], "/") && !strings.HasSuffix(said[0], "..."):
+				fmt.Fprintf(&b, "    %s: %s\n", document.Scalar(rule), document.Scalar(said[0]))
+			default:
+				var either []string
+				for _, s := range said {
+					whole := strings.TrimSuffix(s, "...")
+					if either = append(either, regexp.QuoteMeta(whole)); whole != s {
+						either[len(either)-1] += ".*"
+					}
+				}
+				fmt.Fprintf(&b, "    %s: %s\n", document.Scalar(rule), document.Scalar("/(?s)^(?:"+strings.Join(either, "|")+")$/"))
+			}
+		}
+	}
+	return b.String()
+}
+
+// order lists what elements have, each once, as they come.
+func order[T any](list []T, of func(T) string) []string {
+	var out []string
+	for _, e := range list {
+		if s := of(e); !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}

@@ -1,0 +1,98 @@
+package report
+
+import (
+	"cmp"
+	"regexp"
+	"slices"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+)
+
+// Message is what a service says of one field that breaks one rule.
+type Message struct {
+	Operation string `json:"operation"`
+	In        string `json:"in"`    // body, path, query, header, cookie; request: of the request as a whole
+	Field     string `json:"field"` // a JSON Pointer with * for the entries of lists
+	Rule      string `json:"rule"`
+	Status    int    `json:"status"`
+	Words     string `json:"words"` // as the service has them; empty: it says nothing
+	Count     int    `json:"count"` // of answers
+	Case      string `json:"case"`  // the first that shows it
+	// Ways is how many wordings there are of a rule that can be worded in one, where there
+	// are several: with the field's name, numbers and quoted values put aside.
+	Ways   int  `json:"ways,omitempty"`
+	number int  // of the case
+	of     said // without its operation's name: what makes it the same message
+}
+
+// said is what answers have in common that are one message.
+type said struct {
+	operation, in, field, rule, words string
+	status                            int
+}
+
+// maxMessages bounds the messages that are kept.
+const maxMessages = 20_000
+
+// AddMessage takes in what a service said of a flawed case that it rejected.
+func (r *Report) AddMessage(e exchange.Exchange, words string) {
+	if e.Kind != exchange.Flawed || len(e.Flaws) != 1 || e.Response.Err != "" || e.Response.Status < 400 || e.Response.Status > 499 {
+		return
+	}
+	f := e.Flaws[0]
+	s := said{e.Operation, f.In, anyIndex(f.Pointer), f.Rule, words, e.Response.Status}
+	m := r.messages[s]
+	if m == nil {
+		if len(r.messages) >= maxMessages {
+			return
+		}
+		m = &Message{Operation: s.operation, In: s.in, Field: s.field, Rule: s.rule, Status: s.status, Words: s.words, Case: e.ID, number: e.Number, of: s}
+		r.messages[s] = m
+	}
+	m.Count++
+	if e.Number < m.number {
+		m.Case, m.number = e.ID, e.Number
+	}
+}
+
+// uniform are the rules that say the same of each field, but for its name and a number.
+var uniform = []string{"required", "additionalProperties", "unevaluatedProperties", "minLength", "maxLength", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minItems", "maxItems", "uniqueItems", "minProperties", "maxProperties", "unique", "not-blank", "trimmed"}
+
+// Messages lists what the service says, in the order of the plan.
+func (r *Report) Messages() []Message {
+	ways := map[string]map[string]bool{}
+	var out []Message
+	for _, m := range r.messages {
+		if ways[m.Rule] == nil {
+			ways[m.Rule] = map[string]bool{}
+		}
+		ways[m.Rule][m.Wording()] = true
+		out = append(out, *m)
+	}
+	for i, m := range out {
+		if n := len(ways[m.Rule]); n > 1 && slices.Contains(uniform, m.Rule) {
+			out[i].Ways = n
+		}
+	}
+	slices.SortFunc(out, func(a, b Message) int {
+		return cmp.Or(cmp.Compare(a.number, b.number), strings.Compare(a.Words, b.Words), cmp.Compare(a.Status, b.Status))
+	})
+	return out
+}
+
+// Wording is a message without what differs from field to field: the field's name,
+// numbers, and what is quoted.
+func (m Message) Wording() string {
+	words := quotedWords.ReplaceAllString(m.Words, "…")
+	if name := instance.Last(m.Field); name != "" && name != "*" {
+		words = regexp.MustCompile(`(?i)\b`+regexp.QuoteMeta(name)+`\b`).ReplaceAllString(words, "…")
+	}
+	return strings.ToLower(anyNumber.ReplaceAllString(words, "#"))
+}
+
+var (
+	quotedWords = regexp.MustCompile(`"[^"]*"|'[^']*'|“[^”]*”|` + "`[^`]*`")
+	anyNumber   = regexp.MustCompile(`[0-9]+(?:[.,][0-9]+)*`)
+)
