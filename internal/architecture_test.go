@@ -13,10 +13,10 @@ import (
 
 // rooms lists the packages in the order in which data flows through them: each
 // may use those before it.
-var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "send", "problem", "layout", "judge", "advise", "record", "report", "fixture", "run", "trial", "harbour", "hostile", "cli"}
+var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "send", "problem", "layout", "judge", "advise", "record", "report", "render", "fixture", "run", "trial", "harbour", "hostile", "cli"}
 
 // core packages take values and give values: no terminal, no clock, no network.
-var core = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "problem", "layout", "judge", "advise", "record", "report"}
+var core = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "problem", "layout", "judge", "advise", "record", "report", "render"}
 
 // only tells which room alone may use a library.
 var only = map[string]string{
@@ -29,7 +29,7 @@ var only = map[string]string{
 // theirs, and nobody else's in the room.
 var within = map[string]map[string][]string{
 	"cli": {
-		"run": {"judge.go", "messages.go", "outcome.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil, "advise": {"reach.go"},
+		"run": {"judge.go", "outcome.go", "report.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil, "advise": {"reach.go"},
 		"harbour": {"demo.go"}, "secret": {"cli.go"}, "survey": {"survey.go"}, "rule": {"explain.go", "planning.go"},
 		"send": {"cli.go", "demo.go", "try.go"}, "config": {"curl.go", "demo.go", "init.go", "planning.go", "reach.go", "try.go"}, "oad": {"demo.go", "planning.go", "reach.go", "survey.go", "try.go"},
 		"net/http": {"demo.go", "try.go"}, "crypto/tls": {"try.go"},

@@ -15,9 +15,7 @@ import (
 
 	"obiter/internal/document"
 	"obiter/internal/instance"
-	"obiter/internal/record"
 	"obiter/internal/report"
-	"obiter/internal/run"
 	"obiter/internal/trial"
 )
 
@@ -53,19 +51,9 @@ func (a *app) messagesCommand() *cli.Command {
 }
 
 func (a *app) messages(name, format string, asConfig bool) error {
-	f, _, err := openRun(name)
+	_, rep, err := judgedAgain(name, nil)
 	if err != nil {
 		return err
-	}
-	defer f.Close()
-	rep, err := run.Judge(func() (*record.Reader, error) {
-		if _, err := f.Seek(0, io.SeekStart); err != nil {
-			return nil, err
-		}
-		return record.NewReader(f)
-	}, nil)
-	if err != nil {
-		return fmt.Errorf("%s: %w", name, err)
 	}
 	list := rep.Messages()
 	switch {

@@ -34,7 +34,7 @@ func (a *app) outcome(r result, err error) error {
 	switch r.format {
 	case "json":
 		r.interrupted = r.interrupted || err != nil
-		if e := a.writeJSON(r); e != nil {
+		if e := writeOutcome(a.streams.Out, r); e != nil {
 			return e
 		}
 	case "ndjson":
@@ -122,13 +122,14 @@ type lineJSON struct {
 // outcomeVersion is that of the JSON document of an outcome.
 const outcomeVersion = 1
 
-func (a *app) writeJSON(r result) error {
+// writeOutcome writes the outcome for other programs.
+func writeOutcome(w io.Writer, r result) error {
 	out := outcomeJSON{Obiter: outcomeVersion, Program: version(), Description: r.description, At: r.at, Totals: r.report.Totals(), Operations: []lineJSON{}, Findings: r.report.Entries()}
 	out.Totals.Layout, out.Totals.Interrupted = r.report.Layout, r.interrupted
 	for _, l := range r.report.Lines {
 		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Form, l.Unproven})
 	}
-	return printJSON(a.streams.Out, out)
+	return printJSON(w, out)
 }
 
 // unprovenHint says in the service's own words why its controls were refused.

@@ -38,6 +38,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at the same time"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
+			&cli.StringSliceFlag{Name: "report", Usage: "write a report to `FILE`, too (repeatable): .xml JUnit XML, .md Markdown, .json the outcome"},
 			&cli.BoolFlag{Name: "keep-bodies", Usage: "keep and judge up to 1 MiB of an answer, not 64 KiB"},
 			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
 			&cli.BoolFlag{Name: "write", Usage: "with --controls: write what would reach more into the configuration, as comments"},
@@ -47,7 +48,7 @@ func (a *app) tryCommand() *cli.Command {
 	}
 }
 
-func (a *app) try(ctx context.Context, c *cli.Command) error {
+func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	if c.Bool("write") && (!c.Bool("controls") || c.String("format") != "text") {
 		return usage("--write goes with --controls, in text", "obiter try --controls --write")
 	}
@@ -56,6 +57,10 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	opt, err := a.trialOptions(c, conf, doc)
+	if err != nil {
+		return err
+	}
+	reports, err := reportsTo(c.StringSlice("report"), "", trial.LastRun(""))
 	if err != nil {
 		return err
 	}
@@ -86,15 +91,23 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all")}
+	defer func() {
+		if len(reports) == 0 {
+			return
+		}
+		if e := a.writeReports(trial.LastRun(""), reports); e != nil {
+			status = e
+		}
+	}()
 	if opt.Plan.ControlsOnly && format == "text" {
-		status := a.reach(out.Report, reach)
+		refused := a.reach(out.Report, reach)
 		if c.Bool("write") {
 			if e := a.writeNotes(cmp.Or(c.String("config"), configFile), doc, reach.notes); e != nil {
 				return e
 			}
 		}
-		if err == nil && (status != nil || len(r.failed) == 0 && r.stuck == 0) {
-			return status
+		if err == nil && (refused != nil || len(r.failed) == 0 && r.stuck == 0) {
+			return refused
 		}
 		return a.ended(r, err)
 	}

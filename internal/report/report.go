@@ -78,6 +78,7 @@ type Report struct {
 	entries  map[entryKey]*Entry
 	order    map[string]int
 	messages map[said]*Message
+	whole    []judge.RunFinding
 	refused  map[refusal][]string // operations that refuse a flaw, for those that take it
 	proven   bool
 }
@@ -150,11 +151,15 @@ func (r *Report) Add(res record.Result) {
 
 // AddRun takes in a finding of the whole run.
 func (r *Report) AddRun(f judge.RunFinding) {
+	r.whole = append(r.whole, f)
 	l := r.Line(f.Operation)
 	l.count(f.Finding)
 	r.add(entryKey{operation: f.Operation, code: f.Finding.Code, place: f.Finding.Field, severity: string(f.Finding.Severity), cause: f.Finding.Message}, f.Finding,
 		Example{Case: f.Case, Name: f.Name, Message: f.Finding.Message, number: f.Number})
 }
+
+// Whole is what only the whole run shows, in the order of the plan.
+func (r *Report) Whole() []judge.RunFinding { return r.whole }
 
 func (l *Line) count(f judge.Finding) {
 	switch f.Severity {

@@ -15,7 +15,8 @@ import (
 type collector struct {
 	judge  *judge.Run
 	report *report.Report
-	record *record.Writer // nil: nothing is kept
+	record *record.Writer      // nil: nothing is kept
+	each   func(record.Result) // is told each case; nil: nobody is
 
 	mu  sync.Mutex
 	err error // the first of keeping; nothing is kept after it
@@ -52,6 +53,9 @@ func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) b
 	c.judge.Add(e, j)
 	c.report.Add(res)
 	c.report.AddMessage(e, j.Said)
+	if c.each != nil {
+		c.each(res)
+	}
 	and()
 	if c.record != nil {
 		c.err = c.record.Result(res)
@@ -104,11 +108,17 @@ func (c *collector) end(keep bool) {
 // by the same program gives the same lines between the first and the last. The
 // error is one of reading, which is a *record.FileError, or of keeping.
 func Judge(open func() (*record.Reader, error), w *record.Writer) (*report.Report, error) {
+	return JudgeEach(open, w, nil)
+}
+
+// JudgeEach is Judge; each is told every case as it is judged, unless it is nil.
+func JudgeEach(open func() (*record.Reader, error), w *record.Writer, each func(record.Result)) (*report.Report, error) {
 	r, err := open()
 	if err != nil {
 		return nil, err
 	}
 	c := newCollector(r.Head.Layout, w)
+	c.each = each
 	for res, err := range r.Results() {
 		if err != nil {
 			return c.report, err

@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/record"
+	"obiter/internal/render"
+	"obiter/internal/report"
+	"obiter/internal/run"
+	"obiter/internal/trial"
+)
+
+func (a *app) reportCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "report",
+		Usage:     "write a run as JUnit XML, Markdown or JSON; sends nothing",
+		ArgsUsage: "[RUN]",
+		Description: "Reads a run file, the last run's where none is named, judges it again, and writes what comes of it.\n" +
+			"The format follows the ending of the file: .xml JUnit XML, .md Markdown, .json the outcome.",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "out", Usage: "write to `FILE` (repeatable); - is standard output, and needs --as"},
+			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: junit, markdown or json"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() > 1 {
+				return usage(fmt.Sprintf("report reads one run file, and %q is a second one", c.Args().Get(1)), "write them one after the other")
+			}
+			if len(c.StringSlice("out")) == 0 {
+				return usage("no file: name it with --out", "for example --out obiter.xml")
+			}
+			name := c.Args().First()
+			if name == "" {
+				name = trial.LastRun("")
+			}
+			reports, err := reportsTo(c.StringSlice("out"), c.String("as"), name)
+			if err != nil {
+				return err
+			}
+			return a.writeReports(name, reports)
+		},
+	}
+}
+
+// reportTo is a report that is to be written.
+type reportTo struct{ name, format string }
+
+// stdoutName stands for standard output.
+const stdoutName = "-"
+
+// formats are what reports are written as, by the ending of the file and by name.
+var formats = map[string]string{".xml": "junit", ".md": "markdown", ".json": "json"}
+
+// reportsTo looks, before anything is done, whether each report can be written: its format
+// is known, and there is a folder for it. The run is the file that is read.
+func reportsTo(names []string, as, run string) ([]reportTo, error) {
+	if as != "" {
+		if err := known("--as", as, "junit", "markdown", "json"); err != nil {
+			return nil, err
+		}
+	}
+	var out []reportTo
+	for _, name := range names {
+		format := as
+		if format == "" {
+			format = formats[strings.ToLower(filepath.Ext(name))]
+		}
+		if format == "" {
+			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .xml (JUnit), .md or .json, or name the format with --as")
+		}
+		if name != stdoutName {
+			if err := writable(name, run); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, reportTo{name, format})
+	}
+	return out, nil
+}
+
+func writable(name, run string) error {
+	is, err := os.Stat(name)
+	switch was, e := os.Stat(run); {
+	case err == nil && is.IsDir():
+		return usage(name+" is a folder", "name a file in it")
+	case err == nil && e == nil && os.SameFile(is, was):
+		return usage(name+" is the run file that is read", "name another file")
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".obiter-*")
+	if err != nil {
+		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "name a file in a folder that exists and can be written to")
+	}
+	return errors.Join(f.Close(), os.Remove(f.Name()))
+}
+
+// judgedAgain judges a run file, and tells each of every case, unless it is nil.
+func judgedAgain(name string, each func(record.Result)) (*record.Reader, *report.Report, error) {
+	f, r, err := openRun(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	rep, err := run.JudgeEach(func() (*record.Reader, error) {
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		r, err = record.NewReader(f)
+		return r, err
+	}, nil, each)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return r, rep, nil
+}
+
+// writeReports judges a run file and writes reports of it.
+func (a *app) writeReports(name string, reports []reportTo) error {
+	var results []render.Result
+	r, rep, err := judgedAgain(name, func(res record.Result) { results = append(results, render.Of(res)) })
+	if err != nil {
+		return err
+	}
+	slices.SortStableFunc(results, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
+	of := render.Run{Head: r.Head, Report: rep, Results: results, Interrupted: r.Totals == nil || r.Totals.Interrupted}
+	for _, to := range reports {
+		if err := a.writeReport(of, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeReport writes one report: all of it, or nothing.
+func (a *app) writeReport(of render.Run, to reportTo) error {
+	write := func(w io.Writer) error {
+		switch to.format {
+		case "junit":
+			return render.JUnit(w, of)
+		case "markdown":
+			return render.Markdown(w, of)
+		}
+		return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, interrupted: of.Interrupted})
+	}
+	if to.name == stdoutName {
+		return write(a.streams.Out)
+	}
+	f, err := os.CreateTemp(filepath.Dir(to.name), ".obiter-*")
+	if err != nil {
+		return usage(fmt.Sprintf("cannot write %s: %v", to.name, errors.Unwrap(err)), "name a file in a folder that exists and can be written to")
+	}
+	buffered := bufio.NewWriter(f)
+	err = errors.Join(write(buffered), buffered.Flush(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), to.name)
+	}
+	if err != nil {
+		_ = os.Remove(f.Name())
+		return usage(fmt.Sprintf("cannot write %s: %v", to.name, err), "make room, or name another file")
+	}
+	fmt.Fprintln(a.streams.Err, "written: "+clean(to.name))
+	return nil
+}

@@ -1,0 +1,63 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestReports: each format by its ending, from try and from a run file, the same from
+// both; and what cannot be written is told before anything is sent.
+func TestReports(t *testing.T) {
+	dir := folder(t)
+	at := serve(t, "own-layout", "numbers-coerced")
+	read := func(name string) string {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	process(t, dir, "try", "--at", at, "--only", "POST *", "--depth", "quick", "--report", "a.xml", "--report", "a.md", "--report", "a.json").check(t, 1, "causes to fix", "written: a.xml\nwritten: a.md\nwritten: a.json\n")
+	obiter(t, dir, "report", "--out", "b.XML", "--out", "b.md", "--out", "b.json").check(t, 0, "", "written: b.XML\n")
+	for _, ending := range []string{".md", ".json"} {
+		if read("a"+ending) != read("b"+ending) {
+			t.Errorf("%s differs:\n%.2000s\n%.2000s", ending, read("a"+ending), read("b"+ending))
+		}
+	}
+	if read("a.xml") != read("b.XML") || xml.Unmarshal([]byte(read("a.xml")), &struct{ XMLName xml.Name }{}) != nil || !strings.Contains(read("a.xml"), `<testsuite name="POST /vessels"`) {
+		t.Errorf("the XML is\n%.2000s", read("a.xml"))
+	}
+	var outcome struct{ Totals struct{ Cases int } }
+	if err := json.Unmarshal([]byte(read("a.json")), &outcome); err != nil || outcome.Totals.Cases == 0 {
+		t.Errorf("%v, %+v", err, outcome)
+	}
+	obiter(t, dir, "report", "--out", "-", "--as", "markdown").check(t, 0, "## ", "")
+	if o := obiter(t, dir, "report", "--out", "-", "--as", "markdown"); o.out != read("a.md") || o.errors != "" {
+		t.Errorf("to standard output comes\n%s%s", o.out, o.errors)
+	}
+	put(t, dir, "old.md", "old")
+	for want, args := range map[string][]string{
+		`the name "a.pdf" does not say a format`:         {"report", "--out", "a.pdf"},
+		`the name "-" does not say a format`:             {"report", "--out", "-"},
+		"no file: name it with --out":                    {"report"},
+		`invalid value "pdf" for --as`:                   {"report", "--out", "a.md", "--as", "pdf"},
+		".obiter is a folder":                            {"report", "--out", ".obiter", "--as", "json"},
+		".obiter/last.ndjson is the run file":            {"report", "--out", ".obiter/last.ndjson", "--as", "json"},
+		"cannot write nowhere/a.md":                      {"report", "--out", "nowhere/a.md"},
+		"there is no run file none.ndjson":               {"report", "none.ndjson", "--out", "old.md"},
+		"openapi.yaml: line 1: not a run file":           {"report", "openapi.yaml", "--out", "old.md"},
+		"report reads one run file":                      {"report", "a", "b", "--out", "old.md"},
+		"cannot write nowhere/b.md: no such file":        {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
+		"hint: end it in .xml (JUnit), .md or .json, or": {"try", "--at", "http://127.0.0.1:1", "--report", "b.htm"},
+	} {
+		obiter(t, dir, args...).check(t, 2, "", want)
+	}
+	left, err := filepath.Glob(filepath.Join(dir, ".obiter-*"))
+	if err != nil || len(left) > 0 || read("old.md") != "old" {
+		t.Errorf("left are %q, and the old one is %q", left, read("old.md"))
+	}
+}

@@ -1,0 +1,107 @@
+// Package render writes what a run came to for other programs and other readers. Its
+// writers arrange nothing and decide nothing: causes, verdicts and totals are those of the
+// report.
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"obiter/internal/instance"
+	"obiter/internal/judge"
+	"obiter/internal/record"
+	"obiter/internal/report"
+)
+
+// Run is a judged run.
+type Run struct {
+	Head        record.Head
+	Report      *report.Report
+	Results     []Result // in the order of the plan
+	Interrupted bool
+}
+
+// Result is what a report says of one case.
+type Result struct {
+	ID, Name, Operation string
+	Number              int // place in the plan
+	Seconds             float64
+	Verdict             judge.Verdict
+	Findings            []judge.Finding
+	Sent, Answered      string // the request line, and the status or why there is no answer
+}
+
+// Of is a case with its answer, as reports need it.
+func Of(res record.Result) Result {
+	out := Result{ID: res.ID, Name: res.Name, Operation: res.Operation, Number: res.Number, Seconds: res.Response.Took.Seconds(), Verdict: res.Verdict, Findings: res.Findings, Sent: res.Request.Method + " " + res.Request.URL, Answered: res.Response.Err}
+	if res.Response.Err == "" {
+		out.Answered = judge.StatusText(res.Response.Status)
+	}
+	if len(out.Sent) > maxSent {
+		out.Sent = instance.Shorten(out.Sent, maxSent)
+	}
+	return out
+}
+
+// maxSent bounds a request line, in characters.
+const maxSent = 300
+
+// gravest is the first finding that is an error, else the first; nil where there is none.
+func gravest(found []judge.Finding) *judge.Finding {
+	for i, f := range found {
+		if f.Severity == judge.Error {
+			return &found[i]
+		}
+	}
+	if len(found) > 0 {
+		return &found[0]
+	}
+	return nil
+}
+
+// Sentence says what the run came to.
+func (r Run) Sentence() string {
+	t := r.Report.Totals()
+	out := fmt.Sprintf("%d cases: %d right, %d wrong", t.Cases, t.Passed, t.Failed)
+	if t.Form > 0 {
+		out += fmt.Sprintf(", %d wrong in form only", t.Form)
+	}
+	if t.Unproven > 0 {
+		out += fmt.Sprintf(", %d unproven", t.Unproven)
+	}
+	if r.Interrupted {
+		out += "; the run was interrupted, so this is not all"
+	}
+	return out + "."
+}
+
+// where says in words where a cause is: its fields, or the place in the answer.
+func where(e *report.Entry) string {
+	switch {
+	case len(e.Places) == 1:
+		return " at " + e.Places[0]
+	case len(e.Places) > 1:
+		return fmt.Sprintf(" at %d fields", len(e.Places))
+	case e.At != "" && !strings.Contains(e.At, "*"):
+		return " at " + e.At
+	}
+	return ""
+}
+
+// visible is a text with what steers a terminal, what nobody sees, and what XML cannot
+// carry (XML 1.0, section 2.2), escaped.
+func visible(text string) string {
+	hidden := func(r rune) bool { return r != '\n' && (instance.Unseen(r) || r == 0xfffe || r == 0xffff) }
+	if !strings.ContainsFunc(text, hidden) {
+		return strings.ToValidUTF8(text, "\uFFFD")
+	}
+	var b strings.Builder
+	for _, r := range text {
+		if hidden(r) {
+			fmt.Fprintf(&b, `\u%04x`, r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
