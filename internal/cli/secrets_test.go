@@ -172,7 +172,8 @@ func TestNastySecrets(t *testing.T) {
 	put(t, dir, "obiter.yaml", "operations:\n  POST /signals/{f0}: { path: { f0: '${NASTY_A}' }, header: { X-Flag: '${NASTY_K}' }, body: { "+strings.Join(values, ", ")+" } }\n")
 	text, documents := "", []string{}
 	for _, args := range [][]string{{"try", "--at", server.URL, "--header", "X-Own: " + nasty[1]}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson", "--save", "kept.ndjson"},
-		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"}} {
+		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"},
+		{"messages"}, {"messages", "--format", "csv"}, {"messages", "--format", "json"}, {"messages", "--as-config"}, {"report", "--out", "r.xml", "--out", "r.md", "--out", "r.json"}, {"undo", "--at", server.URL}} {
 		o := obiter(t, dir, args...)
 		if strings.Contains(o.errors, "panic") {
 			t.Errorf("%v: %s", args, o.errors)
@@ -222,7 +223,7 @@ func TestNastySecrets(t *testing.T) {
 			}
 		}
 	}
-	if got := strings.Count(text, "of fewer than six characters"); got != 4 { // once in each try
+	if got := strings.Count(text, "of fewer than six characters"); got != 5 { // once in each try, and undo
 		t.Errorf("the short ones are told %d times", got)
 	}
 }
