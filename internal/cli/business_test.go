@@ -347,7 +347,7 @@ func TestOutputThatCannotBeWritten(t *testing.T) {
 	}
 	defer full.Close()
 	dir, _ := demoFolder(t)
-	for _, line := range []string{"survey", "survey --format json", "cases --only /sessions", "cases --only /sessions --format ndjson", "try --only /berths", "try --only /berths --format json", "try --only /berths --format ndjson", "try --controls --only /berths", "judge", "messages", "messages --format csv", "messages --format json", "messages --as-config", "report --out - --as junit", "report --out - --as markdown", "report --out - --as json", "undo", "explain", "explain accepted", "demo --faults", "init --schema", "--help"} {
+	for _, line := range []string{"survey", "survey --format json", "cases --only /sessions", "cases --only /sessions --format ndjson", "try --only /berths", "try --only /berths --format json", "try --only /berths --format ndjson", "try --controls --only /berths", "judge", "messages", "messages --format csv", "messages --format json", "messages --as-config", "report --out - --as junit", "report --out - --as markdown", "report --out - --as json", "report --out - --as har", "undo", "explain", "explain accepted", "demo --faults", "init --schema", "--help"} {
 		var errors strings.Builder
 		c := exec.Command(program, strings.Fields(line)...)
 		c.Dir, c.Stdout, c.Stderr = dir, full, &errors

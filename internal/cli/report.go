@@ -24,13 +24,14 @@ import (
 func (a *app) reportCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "report",
-		Usage:     "write a run as JUnit XML, Markdown or JSON; sends nothing",
+		Usage:     "write a run as JUnit XML, Markdown, an HTTP archive or JSON; sends nothing",
 		ArgsUsage: "[RUN]",
 		Description: "Reads a run file, the last run's where none is named, judges it again, and writes what comes of it.\n" +
-			"The format follows the ending of the file: .xml JUnit XML, .md Markdown, .json the outcome.",
+			"The format follows the ending of the file: .xml JUnit XML, .md Markdown, .har an HTTP archive of all\n" +
+			"exchanges, .json the outcome.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "out", Usage: "write to `FILE` (repeatable); - is standard output, and needs --as"},
-			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: junit, markdown or json"},
+			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: junit, markdown, har or json"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
@@ -59,13 +60,13 @@ type reportTo struct{ name, format string }
 const stdoutName = "-"
 
 // formats are what reports are written as, by the ending of the file and by name.
-var formats = map[string]string{".xml": "junit", ".md": "markdown", ".json": "json"}
+var formats = map[string]string{".xml": "junit", ".md": "markdown", ".har": "har", ".json": "json"}
 
 // reportsTo looks, before anything is done, whether each report can be written: its format
 // is known, and there is a folder for it. The run is the file that is read.
 func reportsTo(names []string, as, run string) ([]reportTo, error) {
 	if as != "" {
-		if err := known("--as", as, "junit", "markdown", "json"); err != nil {
+		if err := known("--as", as, "junit", "markdown", "har", "json"); err != nil {
 			return nil, err
 		}
 	}
@@ -76,7 +77,7 @@ func reportsTo(names []string, as, run string) ([]reportTo, error) {
 			format = formats[strings.ToLower(filepath.Ext(name))]
 		}
 		if format == "" {
-			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .xml (JUnit), .md or .json, or name the format with --as")
+			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .xml (JUnit), .md, .har or .json, or name the format with --as")
 		}
 		if name != stdoutName {
 			if err := writable(name, run); err != nil {
@@ -133,7 +134,19 @@ func (a *app) writeReports(name string, reports []reportTo) error {
 	slices.SortStableFunc(results, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
 	of := render.Run{Head: r.Head, Report: rep, Results: results, Interrupted: r.Totals == nil || r.Totals.Interrupted}
 	for _, to := range reports {
-		if err := a.writeReport(of, to); err != nil {
+		if err := a.writeReport(to, func(w io.Writer) error {
+			switch to.format {
+			case "junit":
+				return render.JUnit(w, of)
+			case "markdown":
+				return render.Markdown(w, of)
+			case "har": // of exchanges in full, which are not held
+				archive := render.NewHAR(w, of.Head)
+				_, _, err := judgedAgain(name, archive.Add)
+				return errors.Join(err, archive.Close())
+			}
+			return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, interrupted: of.Interrupted})
+		}); err != nil {
 			return err
 		}
 	}
@@ -141,16 +154,7 @@ func (a *app) writeReports(name string, reports []reportTo) error {
 }
 
 // writeReport writes one report: all of it, or nothing.
-func (a *app) writeReport(of render.Run, to reportTo) error {
-	write := func(w io.Writer) error {
-		switch to.format {
-		case "junit":
-			return render.JUnit(w, of)
-		case "markdown":
-			return render.Markdown(w, of)
-		}
-		return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, interrupted: of.Interrupted})
-	}
+func (a *app) writeReport(to reportTo, write func(w io.Writer) error) error {
 	if to.name == stdoutName {
 		return write(a.streams.Out)
 	}

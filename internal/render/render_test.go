@@ -2,11 +2,15 @@ package render
 
 import (
 	"bytes"
+	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"obiter/internal/exchange"
 	"obiter/internal/judge"
@@ -111,5 +115,58 @@ func TestMarkdownFitsAComment(t *testing.T) {
 	var b bytes.Buffer
 	if err := Markdown(&b, sound); err != nil || !strings.HasPrefix(b.String(), "## Nothing to fix\n\n0 cases: 0 right, 0 wrong; the run was interrupted, so this is not all.") {
 		t.Errorf("%v: %s", err, &b)
+	}
+}
+
+// TestHARIsReadBack: it has what HAR 1.2 requires, and each exchange in full.
+func TestHARIsReadBack(t *testing.T) {
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	schema, err := c.Compile("testdata/har.schema.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	results := []record.Result{
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000001", Name: nasty, Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1:1/a?x=1&y=a+b%20c&z&x=%zz", Headers: [][2]string{{"Content-Type", "application/json"}, {"Cookie", "watch=forenoon; bell=eight"}}, Body: []byte(`{"a":"` + nasty + `"}`)},
+			Credentials: []exchange.Credential{{Scheme: "s", In: "header", Name: "Authorization"}}},
+			Response: exchange.Answer{Status: 422, Header: http.Header{"Content-Type": {"application/problem+json"}, "Set-Cookie": {"a=b; Path=/"}, "Location": {"/x"}}, Body: []byte("{}"), Took: 1500 * time.Microsecond, Truncated: true}},
+			Verdict: judge.Fail, Findings: []judge.Finding{{Code: "accepted", Severity: judge.Error, Message: "it was taken"}}},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000002", Request: exchange.Request{Method: "GET", URL: "http://127.0.0.1:1", Body: []byte{0xff}}}, Response: exchange.Answer{Err: "the connection was reset before an answer came"}}, Verdict: judge.Unproven},
+		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000003", Request: exchange.Request{Method: "GET", URL: "http://127.0.0.1:1/"}}, Response: exchange.Answer{Status: 200, Body: []byte{0xff, 0}}}, Verdict: judge.Pass},
+	}
+	for _, list := range [][]record.Result{results, nil} {
+		var b bytes.Buffer
+		h := NewHAR(&b, record.Head{Program: "1", Started: "2026-11-26T10:00:00Z"})
+		for _, res := range list {
+			h.Add(res)
+		}
+		if err := h.Close(); err != nil {
+			t.Fatal(err)
+		}
+		v, err := jsonschema.UnmarshalJSON(bytes.NewReader(b.Bytes()))
+		if err == nil {
+			err = schema.Validate(v)
+		}
+		if err != nil || strings.ContainsFunc(b.String(), func(r rune) bool { return r == '\x1b' || r == '\u202e' }) {
+			t.Fatalf("%v\n%s", err, &b)
+		}
+		var read struct {
+			Log struct{ Entries []harEntry }
+		}
+		if err := json.Unmarshal(b.Bytes(), &read); err != nil || len(read.Log.Entries) != len(list) {
+			t.Fatalf("%d entries, %v", len(read.Log.Entries), err)
+		}
+		if list == nil {
+			continue
+		}
+		first, second, third := read.Log.Entries[0], read.Log.Entries[1], read.Log.Entries[2]
+		if !strings.HasPrefix(first.Comment, "case 0000000001: ") || !strings.HasSuffix(first.Comment, ": fail\nerror accepted: it was taken") || first.Time != 1.5 || first.Request.Post.Text != string(results[0].Request.Body) ||
+			fmt.Sprint(first.Request.Query) != "[{x 1} {y a b c} {z } {x %zz}]" || fmt.Sprint(first.Request.Cookies, first.Response.Cookies) != "[{watch forenoon} {bell eight}] [{a b}]" || first.Request.Comment == "" ||
+			first.Response.Status != 422 || first.Response.Text != "Unprocessable Content" || first.Response.Content.Text != "{}" || first.Response.Redirect != "/x" || first.Response.Content.Comment == "" {
+			t.Errorf("%+v", first)
+		}
+		if second.Response.Status != 0 || second.Response.Comment != results[1].Response.Err || second.Request.Post.Text != "/w==" || third.Response.Content.Encoding != "base64" || third.Response.Content.Text != "/wA=" || third.Request.Post != nil {
+			t.Errorf("%+v\n%+v", second, third)
+		}
 	}
 }
