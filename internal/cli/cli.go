@@ -128,6 +128,7 @@ type app struct {
 	streams  Streams
 	terminal Streams // as they were given, to tell what they are
 	secrets  secret.Set
+	quiet    bool // neither progress nor text
 	look     style
 }
 

@@ -171,6 +171,8 @@ func (a *app) writeReport(to reportTo, write func(w io.Writer) error) error {
 		_ = os.Remove(f.Name())
 		return usage(fmt.Sprintf("cannot write %s: %v", to.name, err), "make room, or name another file")
 	}
-	fmt.Fprintln(a.streams.Err, "written: "+clean(to.name))
+	if !a.quiet {
+		fmt.Fprintln(a.streams.Err, "written: "+clean(to.name))
+	}
 	return nil
 }

@@ -35,7 +35,9 @@ func TestReports(t *testing.T) {
 	if err := json.Unmarshal([]byte(read("a.json")), &outcome); err != nil || outcome.Totals.Cases == 0 {
 		t.Errorf("%v, %+v", err, outcome)
 	}
-	var archive struct{ Log struct{ Entries []struct{ Comment string } } }
+	var archive struct {
+		Log struct{ Entries []struct{ Comment string } }
+	}
 	if err := json.Unmarshal([]byte(read("a.har")), &archive); err != nil || len(archive.Log.Entries) != outcome.Totals.Cases {
 		t.Errorf("%v, %d entries for %d cases", err, len(archive.Log.Entries), outcome.Totals.Cases)
 	}
@@ -64,4 +66,19 @@ func TestReports(t *testing.T) {
 	if err != nil || len(left) > 0 || read("old.md") != "old" {
 		t.Errorf("left are %q, and the old one is %q", left, read("old.md"))
 	}
+}
+
+// TestQuiet: the status and what is asked for, and nothing else.
+func TestQuiet(t *testing.T) {
+	dir := folder(t)
+	at := serve(t, "numbers-coerced")
+	o := obiter(t, dir, "try", "--at", at, "--only", "POST /vessels", "--depth", "quick", "--quiet")
+	if o.status != 1 || o.out != "" || o.errors != "" {
+		t.Errorf("status %d: %s%s", o.status, o.out, o.errors)
+	}
+	o = obiter(t, dir, "try", "--at", at, "--only", "POST /vessels", "--depth", "quick", "--quiet", "--format", "json", "--report", "a.md")
+	if o.status != 1 || !strings.HasPrefix(o.out, "{") || o.errors != "" {
+		t.Errorf("status %d: %.200s%s", o.status, o.out, o.errors)
+	}
+	obiter(t, dir, "try", "--at", "http://127.0.0.1:1", "--quiet").check(t, 3, "", "error: nothing answers")
 }

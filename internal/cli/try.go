@@ -38,6 +38,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at the same time"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
+			&cli.BoolFlag{Name: "quiet", Usage: "print neither progress nor text: errors, and what --format asks for"},
 			&cli.StringSliceFlag{Name: "report", Usage: "write a report to `FILE`, too (repeatable): .xml JUnit XML, .md Markdown, .har an HTTP archive, .json the outcome"},
 			&cli.BoolFlag{Name: "keep-bodies", Usage: "keep and judge up to 1 MiB of an answer, not 64 KiB"},
 			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
@@ -65,6 +66,9 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 		return err
 	}
 	format := c.String("format")
+	if a.quiet = c.Bool("quiet"); a.quiet && format == "text" {
+		a.streams.Out = io.Discard
+	}
 	words := a.streams.Out
 	switch format {
 	case "ndjson":
@@ -256,13 +260,15 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 			for op := range p.Names() {
 				width = nameWidth(width, op)
 			}
-			bar = newProgress(a.terminal.Err, p.Len())
+			if !a.quiet {
+				bar = newProgress(a.terminal.Err, p.Len())
+			}
 		},
 		Progress: func(done int) { bar.sent(done) },
 		Finished: func(op *plan.Operation, l *report.Line) {
 			bar.clear()
 			fmt.Fprintln(words, "  "+a.operationLine(l, op.SkipReason, width))
-			bar.operationDone()
+			bar.operationDone(l.Failed + l.Form)
 		},
 		Revised: func(lines []*report.Line) { a.revised(words, lines) },
 	}
