@@ -156,7 +156,9 @@ func (v *view) url(text string) string {
 	path, query, has := strings.Cut(text[start:], "?")
 	segments := strings.Split(path, "/")
 	for i, s := range segments {
-		segments[i] = v.part(s, url.PathUnescape, url.PathEscape)
+		if !number(s) || !short(s) { // a record's number is in many addresses
+			segments[i] = v.part(s, url.PathUnescape, url.PathEscape)
+		}
 	}
 	out := text[:start] + strings.Join(segments, "/")
 	if has {
