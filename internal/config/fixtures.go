@@ -252,6 +252,16 @@ func (c *Config) Remover(operation string) (Fixture, bool) {
 	return c.Fixtures[i], true
 }
 
+// RemoverOf is Remover for a fixture by its name, where it still makes records by that
+// operation.
+func (c *Config) RemoverOf(operation, name string) (Fixture, bool) {
+	i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Name == name && f.Send == operation && f.Undo != "" })
+	if i < 0 {
+		return c.Remover(operation)
+	}
+	return c.Fixtures[i], true
+}
+
 // Maker is the fixture that an operation's records are made by; false where none is.
 func (c *Config) Maker(operation string) (Fixture, bool) {
 	i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == operation })

@@ -173,7 +173,7 @@ func Undo(ctx context.Context, opt Options, unseen bool, events Events) (gone in
 	}
 	var operations []string
 	for _, r := range t.kept.remnants {
-		if f, ok := t.conf.Remover(r.Operation); ok && !slices.Contains(operations, f.Undo) {
+		if f, ok := t.conf.RemoverOf(r.Operation, r.Fixture); ok && !slices.Contains(operations, f.Undo) {
 			operations = append(operations, f.Undo)
 		}
 	}
