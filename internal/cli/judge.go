@@ -74,13 +74,7 @@ func (a *app) judge(name, save, format string, all bool) error {
 			return err
 		}
 	}
-	rep, err := run.Judge(func() (*record.Reader, error) {
-		if _, err := f.Seek(0, io.SeekStart); err != nil {
-			return nil, err
-		}
-		r, err = record.NewReader(f)
-		return r, err
-	}, w)
+	rep, err := run.Judge(fromStart(f, &r), w)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
@@ -135,6 +129,19 @@ func openRun(name string) (*os.File, *record.Reader, error) {
 		return nil, nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return f, r, nil
+}
+
+// fromStart opens an open run file anew at its beginning, each time; the reader is the
+// last one.
+func fromStart(f *os.File, r **record.Reader) func() (*record.Reader, error) {
+	return func() (*record.Reader, error) {
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		fresh, err := record.NewReader(f)
+		*r = fresh
+		return fresh, err
+	}
 }
 
 // createCopy makes an output file, which may not be the one that is read.

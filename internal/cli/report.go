@@ -111,13 +111,7 @@ func judgedAgain(name string, each func(record.Result)) (*record.Reader, *report
 		return nil, nil, err
 	}
 	defer f.Close()
-	rep, err := run.JudgeEach(func() (*record.Reader, error) {
-		if _, err := f.Seek(0, io.SeekStart); err != nil {
-			return nil, err
-		}
-		r, err = record.NewReader(f)
-		return r, err
-	}, nil, each)
+	rep, err := run.JudgeEach(fromStart(f, &r), nil, each)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", name, err)
 	}
