@@ -28,19 +28,28 @@ func (a *app) judgeCommand() *cli.Command {
 			allFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Len() > 1 {
-				return usage(fmt.Sprintf("judge reads one run file, and %q is a second one", c.Args().Get(1)), "judge them one after the other")
+			name, err := runNamed(c, "judge them one after the other")
+			if err != nil {
+				return err
 			}
 			if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 				return err
 			}
-			name := c.Args().First()
-			if name == "" {
-				name = trial.LastRun("")
-			}
 			return a.judge(name, c.String("save"), c.String("format"), c.Bool("all"))
 		},
 	}
+}
+
+// runNamed is the run file that a command names, or the last run's. It reads one; the hint
+// says what to do with several.
+func runNamed(c *cli.Command, hint string) (string, error) {
+	if c.Args().Len() > 1 {
+		return "", usage(fmt.Sprintf("%s reads one run file, and %q is a second one", c.Name, c.Args().Get(1)), hint)
+	}
+	if name := c.Args().First(); name != "" {
+		return name, nil
+	}
+	return trial.LastRun(""), nil
 }
 
 // allFlag is the option of what reports causes.

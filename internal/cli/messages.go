@@ -16,7 +16,6 @@ import (
 	"obiter/internal/document"
 	"obiter/internal/instance"
 	"obiter/internal/report"
-	"obiter/internal/trial"
 )
 
 func (a *app) messagesCommand() *cli.Command {
@@ -32,18 +31,15 @@ func (a *app) messagesCommand() *cli.Command {
 			&cli.BoolFlag{Name: "as-config", Usage: "print the messages as messages: in obiter.yaml"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Len() > 1 {
-				return usage(fmt.Sprintf("messages reads one run file, and %q is a second one", c.Args().Get(1)), "read them one after the other")
+			name, err := runNamed(c, "read them one after the other")
+			if err != nil {
+				return err
 			}
 			if err := known("--format", c.String("format"), "text", "csv", "json"); err != nil {
 				return err
 			}
 			if c.Bool("as-config") && c.IsSet("format") {
 				return usage("--as-config goes without --format", "it prints YAML")
-			}
-			name := c.Args().First()
-			if name == "" {
-				name = trial.LastRun("")
 			}
 			return a.messages(name, c.String("format"), c.Bool("as-config"))
 		},
@@ -154,10 +150,14 @@ func (a *app) wordings(list []report.Message) {
 		fmt.Fprintf(out, "  %s: %d ways\n", clean(m.Rule), m.Ways)
 		seen := map[string]bool{}
 		for _, o := range list {
-			if o.Rule != m.Rule || seen[o.Wording()] {
+			if o.Rule != m.Rule {
 				continue
 			}
-			if seen[o.Wording()] = true; len(seen) > maxWordings {
+			wording := o.Wording()
+			if seen[wording] {
+				continue
+			}
+			if seen[wording] = true; len(seen) > maxWordings {
 				fmt.Fprintf(out, "    and %d more\n", m.Ways-maxWordings)
 				break
 			}
@@ -176,18 +176,18 @@ func (a *app) wordings(list []report.Message) {
 func contract(list []report.Message) string {
 	type place struct{ field, rule string }
 	words := map[place][]string{}
-	var places []place
-	fields := map[string][]string{}
+	var order []string // of fields
+	rules := map[string][]string{}
 	for _, m := range list {
 		if m.In == "request" || m.Field == "" {
 			continue
 		}
 		p := place{m.Field, m.Rule}
+		if rules[m.Field] == nil {
+			order = append(order, m.Field)
+		}
 		if words[p] == nil {
-			places = append(places, p)
-			if !slices.Contains(fields[m.Field], m.Rule) {
-				fields[m.Field] = append(fields[m.Field], m.Rule)
-			}
+			rules[m.Field] = append(rules[m.Field], m.Rule)
 		}
 		if !slices.Contains(words[p], m.Words) {
 			words[p] = append(words[p], m.Words)
@@ -195,13 +195,9 @@ func contract(list []report.Message) string {
 	}
 	var b strings.Builder
 	b.WriteString("# What the service says today. A later run tells each message that is another one.\nmessages:\n")
-	last := ""
-	for _, field := range order(places, func(p place) string { return p.field }) {
-		if field != last {
-			fmt.Fprintf(&b, "  %s:\n", document.Scalar(field))
-			last = field
-		}
-		for _, rule := range fields[field] {
+	for _, field := range order {
+		fmt.Fprintf(&b, "  %s:\n", document.Scalar(field))
+		for _, rule := range rules[field] {
 			said := words[place{field, rule}]
 			switch {
 			case len(said) > maxWordings:
@@ -223,15 +219,4 @@ func contract(list []report.Message) string {
 		}
 	}
 	return b.String()
-}
-
-// order lists what elements have, each once, as they come.
-func order[T any](list []T, of func(T) string) []string {
-	var out []string
-	for _, e := range list {
-		if s := of(e); !slices.Contains(out, s) {
-			out = append(out, s)
-		}
-	}
-	return out
 }

@@ -18,7 +18,6 @@ import (
 	"obiter/internal/render"
 	"obiter/internal/report"
 	"obiter/internal/run"
-	"obiter/internal/trial"
 )
 
 func (a *app) reportCommand() *cli.Command {
@@ -34,15 +33,12 @@ func (a *app) reportCommand() *cli.Command {
 			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: junit, markdown, har or json"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Len() > 1 {
-				return usage(fmt.Sprintf("report reads one run file, and %q is a second one", c.Args().Get(1)), "write them one after the other")
+			name, err := runNamed(c, "write them one after the other")
+			if err != nil {
+				return err
 			}
 			if len(c.StringSlice("out")) == 0 {
 				return usage("no file: name it with --out", "for example --out obiter.xml")
-			}
-			name := c.Args().First()
-			if name == "" {
-				name = trial.LastRun("")
 			}
 			reports, err := reportsTo(c.StringSlice("out"), c.String("as"), name)
 			if err != nil {
