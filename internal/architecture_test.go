@@ -18,9 +18,9 @@ var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "docum
 // core packages take values and give values: no terminal, no clock, no network.
 var core = []string{"instance", "suggest", "exchange", "rule", "secret", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "survey", "problem", "layout", "judge", "advise", "record", "report", "render"}
 
-// only tells which room alone may use a library.
+// only tells which rooms alone may use a library.
 var only = map[string]string{
-	"go.yaml.in/yaml/v4": "document", "github.com/go-json-experiment/json": "document", "github.com/santhosh-tekuri/jsonschema/v6": "schema",
+	"go.yaml.in/yaml/v4": "document", "github.com/go-json-experiment/json": "document record", "github.com/santhosh-tekuri/jsonschema/v6": "schema",
 	"github.com/dlclark/regexp2": "schema", "cel.dev/cel-go": "business", "github.com/urfave/cli/v3": "cli", "github.com/jedib0t/go-pretty/v6": "cli", "github.com/schollz/progressbar/v3": "cli",
 	"github.com/bmatcuk/doublestar/v4": "plan", "github.com/agnivade/levenshtein": "suggest", "github.com/gofrs/flock": "trial",
 }
@@ -98,9 +98,9 @@ func breach(room, path string) string {
 		}
 		return ""
 	}
-	for library, owner := range only {
-		if (path == library || strings.HasPrefix(path, library+"/")) && room != owner {
-			return "that is for " + owner + " alone"
+	for library, owners := range only {
+		if (path == library || strings.HasPrefix(path, library+"/")) && !slices.Contains(strings.Fields(owners), room) {
+			return "that is for " + owners + " alone"
 		}
 	}
 	if slices.Contains(core, room) {

@@ -120,7 +120,8 @@ type Request struct {
 	Body    []byte
 }
 
-type requestJSON struct {
+// RequestText is a Request as it is written.
+type RequestText struct {
 	Method     string      `json:"method"`
 	URL        string      `json:"url"`
 	Headers    [][2]string `json:"headers"`
@@ -130,20 +131,25 @@ type requestJSON struct {
 
 // MarshalJSON writes the body as text where it is UTF-8, else as base64.
 func (r Request) MarshalJSON() ([]byte, error) {
-	out := requestJSON{Method: r.Method, URL: r.URL, Headers: r.Headers}
+	out := RequestText{Method: r.Method, URL: r.URL, Headers: r.Headers}
 	out.Body, out.BodyBase64 = textOrBase64(r.Body)
 	return instance.Marshal(out)
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.
 func (r *Request) UnmarshalJSON(data []byte) error {
-	var in requestJSON
-	if err := json.Unmarshal(data, &in); err != nil {
-		return err
+	var in RequestText
+	err := json.Unmarshal(data, &in)
+	if err == nil {
+		*r, err = in.Request()
 	}
-	body, err := bytesOf(in.Body, in.BodyBase64)
-	*r = Request{Method: in.Method, URL: in.URL, Headers: in.Headers, Body: body}
 	return err
+}
+
+// Request is what was written; the error is one of its body's base64.
+func (t RequestText) Request() (Request, error) {
+	body, err := bytesOf(t.Body, t.BodyBase64)
+	return Request{Method: t.Method, URL: t.URL, Headers: t.Headers, Body: body}, err
 }
 
 // Header is the value of a request header, its name in any case.
@@ -311,7 +317,8 @@ type Answer struct {
 // Success reports whether an answer came, and its status is a 2xx.
 func (a Answer) Success() bool { return a.Err == "" && a.Status >= 200 && a.Status < 300 }
 
-type answerJSON struct {
+// AnswerText is an Answer as it is written.
+type AnswerText struct {
 	Status     int         `json:"status"`
 	Headers    [][2]string `json:"headers"`
 	Body       *string     `json:"body,omitempty"`
@@ -326,7 +333,7 @@ type answerJSON struct {
 // MarshalJSON writes headers in the order of their names, and the body as text
 // where it is UTF-8, else as base64.
 func (a Answer) MarshalJSON() ([]byte, error) {
-	out := answerJSON{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Error: a.Err}
+	out := AnswerText{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Error: a.Err}
 	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
 		for _, v := range a.Header[name] {
 			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
@@ -338,16 +345,22 @@ func (a Answer) MarshalJSON() ([]byte, error) {
 
 // UnmarshalJSON reads what MarshalJSON wrote.
 func (a *Answer) UnmarshalJSON(data []byte) error {
-	var in answerJSON
-	if err := json.Unmarshal(data, &in); err != nil {
-		return err
-	}
-	body, err := bytesOf(in.Body, in.BodyBase64)
-	*a = Answer{Status: in.Status, Header: http.Header{}, Body: body, Truncated: in.Truncated, ClosedEarly: in.Closed, NotSent: in.NotSent, Took: time.Duration(math.Round(in.MS*1000)) * time.Microsecond, Err: in.Error}
-	for _, h := range in.Headers {
-		a.Header.Add(h[0], h[1])
+	var in AnswerText
+	err := json.Unmarshal(data, &in)
+	if err == nil {
+		*a, err = in.Answer()
 	}
 	return err
+}
+
+// Answer is what was written; the error is one of its body's base64.
+func (t AnswerText) Answer() (Answer, error) {
+	body, err := bytesOf(t.Body, t.BodyBase64)
+	a := Answer{Status: t.Status, Header: http.Header{}, Body: body, Truncated: t.Truncated, ClosedEarly: t.Closed, NotSent: t.NotSent, Took: time.Duration(math.Round(t.MS*1000)) * time.Microsecond, Err: t.Error}
+	for _, h := range t.Headers {
+		a.Header.Add(h[0], h[1])
+	}
+	return a, err
 }
 
 func textOrBase64(body []byte) (text, encoded *string) {

@@ -79,7 +79,24 @@ func (r *Run) Successor() *Run {
 }
 
 // Learn takes in an exchange for what it teaches.
-func (r *Run) Learn(e exchange.Exchange) { r.learn(e, r.look(e)) }
+func (r *Run) Learn(e exchange.Exchange) {
+	if e.Kind == exchange.Edge || e.Kind == exchange.Flawed && !r.teaches(e) {
+		return
+	}
+	var l *look // a control's is not looked at
+	if e.Kind == exchange.Flawed {
+		l = r.look(e)
+	}
+	r.learn(e, l)
+}
+
+// teaches reports whether an exchange's control was accepted, so that its answer says
+// something.
+func (r *Run) teaches(e exchange.Exchange) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.proven[e.ProvenBy+" "+e.Base]
+}
 
 func (r *Run) learn(e exchange.Exchange, l *look) {
 	if e.Kind == exchange.Control {
@@ -89,11 +106,12 @@ func (r *Run) learn(e exchange.Exchange, l *look) {
 		return
 	}
 	lesson, ok := l.lesson()
+	if !ok || !r.teaches(e) {
+		return
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if ok && r.proven[e.ProvenBy+" "+e.Base] {
-		r.study.Add(lesson)
-	}
+	r.study.Add(lesson)
 }
 
 // Settle ends learning: what is judged from here on is judged by what was learned.

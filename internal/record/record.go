@@ -242,36 +242,23 @@ func (r *Reader) Results() iter.Seq2[Result, error] {
 }
 
 // Lines gives out all lines in their order. It ends after an error, which is a
-// *FileError. A last line that a kill cut off is left out.
+// *FileError. A last line that a kill cut off is left out. Lines are read ahead, several
+// at a time.
 func (r *Reader) Lines() iter.Seq2[Line, error] {
 	return func(yield func(Line, error) bool) {
-		for {
-			data, err := r.next()
-			if err != nil {
-				yield(Line{}, err)
-				return
-			}
-			if data == nil {
-				return
-			}
-			kind, err := kindOf(data)
-			var l Line
-			if err == nil {
-				l, err = r.read(kind, data)
-			}
-			if err != nil && !r.ended && !json.Valid(data) {
-				return
-			}
-			if err != nil {
-				problem := fmt.Sprintf("not a line of type %q: %v", kind, err)
-				if !json.Valid(data) {
-					problem = "not readable as JSON: " + err.Error()
+		for batch := range r.ahead() {
+			for _, d := range batch {
+				l, err := r.take(d)
+				if d.cut && err != nil {
+					return
 				}
-				yield(Line{}, &FileError{r.line, problem})
-				return
-			}
-			if l != (Line{}) && !yield(l, nil) {
-				return
+				if err != nil {
+					yield(Line{}, err)
+					return
+				}
+				if l != (Line{}) && !yield(l, nil) {
+					return
+				}
 			}
 		}
 	}
@@ -289,56 +276,4 @@ func kindOf(data []byte) (string, error) {
 	}
 	err := json.Unmarshal(data, &line)
 	return line.Type, err
-}
-
-func (r *Reader) read(kind string, data []byte) (Line, error) {
-	switch kind {
-	case typeEnd, typeFinding:
-		var last struct {
-			Totals   *Totals         `json:"totals"`
-			Case     string          `json:"case"`
-			Findings []judge.Finding `json:"findings"`
-		}
-		if err := json.Unmarshal(data, &last); err != nil {
-			return Line{}, err
-		}
-		if kind == typeEnd {
-			r.Totals = last.Totals
-			return Line{}, nil
-		}
-		r.RunFindings[last.Case] = append(r.RunFindings[last.Case], last.Findings...)
-		return Line{Findings: true}, nil
-	case typeCase, typeRepeat, typeClosing, typeState:
-	default:
-		return Line{}, errors.New("the types are run, case, repeat, closing, state, finding and end")
-	}
-	var l caseLine
-	if err := json.Unmarshal(data, &l); err != nil {
-		return Line{}, err
-	}
-	c, err := l.restore(r.controls)
-	if err != nil {
-		return Line{}, err
-	}
-	if err := sound(c, l.Verdict); err != nil {
-		return Line{}, err
-	}
-	if l.Response == nil {
-		l.Response = &exchange.Answer{}
-	}
-	switch {
-	case kind == typeRepeat && l.Again != nil:
-		return Line{Repeat: &Repeat{c, *l.Response, *l.Again}}, nil
-	case kind == typeClosing:
-		return Line{Closing: &exchange.Exchange{Case: c, Response: *l.Response}}, nil
-	case kind == typeState && l.Readings != nil:
-		return Line{State: &State{c, *l.Readings}}, nil
-	case kind == typeCase:
-		res := &Result{Exchange: exchange.Exchange{Case: c, Response: *l.Response, Documented: l.Documented}, Verdict: l.Verdict}
-		if l.Findings != nil {
-			res.Findings = *l.Findings
-		}
-		return Line{Result: res}, nil
-	}
-	return Line{}, errors.New("a member is missing")
 }

@@ -1,0 +1,172 @@
+package record
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"runtime"
+	"sync"
+
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"obiter/internal/exchange"
+	"obiter/internal/judge"
+)
+
+// What is read ahead at a time, in lines and bytes: reading them takes longer than handing
+// them over.
+const (
+	batchLines = 64
+	batchBytes = 1 << 20
+)
+
+// decoded is a line of the file as far as it can be understood without those before it.
+type decoded struct {
+	number   int
+	data     []byte
+	kind     string
+	cut      bool // a kill ended it
+	line     caseLine
+	findings []judge.Finding // of the whole run, of the case that the line names
+	totals   *Totals
+	err      error
+}
+
+// ahead gives out the lines in batches. While one is worked on, the next is decoded.
+func (r *Reader) ahead() iter.Seq[[]*decoded] {
+	return func(yield func([]*decoded) bool) {
+		batches, stop := make(chan []*decoded), make(chan struct{})
+		var reading sync.WaitGroup
+		defer reading.Wait() // the file is closed after this
+		defer close(stop)
+		reading.Go(func() {
+			defer close(batches)
+			for {
+				batch := r.batch()
+				if len(batch) == 0 {
+					return
+				}
+				select {
+				case batches <- batch:
+				case <-stop:
+					return
+				}
+			}
+		})
+		for batch := range batches {
+			if !yield(batch) {
+				return
+			}
+		}
+	}
+}
+
+// batch reads and decodes the next lines; none at the end.
+func (r *Reader) batch() []*decoded {
+	var batch []*decoded
+	for size := 0; len(batch) < batchLines && size < batchBytes; {
+		data, err := r.next()
+		if data == nil && err == nil {
+			break
+		}
+		batch = append(batch, &decoded{number: r.line, data: bytes.Clone(data), cut: !r.ended && err == nil, err: err})
+		size += len(data)
+		if err != nil {
+			break
+		}
+	}
+	workers := min(runtime.GOMAXPROCS(0), len(batch))
+	var decoding sync.WaitGroup
+	for w := range workers {
+		decoding.Go(func() {
+			for i := w; i < len(batch); i += workers {
+				if batch[i].err == nil {
+					batch[i].decode()
+				}
+			}
+		})
+	}
+	decoding.Wait()
+	return batch
+}
+
+// decode reads the line's own members.
+func (d *decoded) decode() {
+	problem := func(err error) {
+		text := fmt.Sprintf("not a line of type %q: %v", d.kind, err)
+		if !json.Valid(d.data) {
+			text = "not readable as JSON: " + err.Error()
+		} else {
+			d.cut = false // it is whole
+		}
+		d.err = &FileError{d.number, text}
+	}
+	var err error
+	if d.kind, err = kindOf(d.data); err != nil {
+		problem(err)
+		return
+	}
+	switch d.kind {
+	case typeEnd, typeFinding:
+		var last struct {
+			Totals   *Totals         `json:"totals"`
+			Case     string          `json:"case"`
+			Findings []judge.Finding `json:"findings"`
+		}
+		err = json.Unmarshal(d.data, &last)
+		d.totals, d.line.ID, d.findings = last.Totals, last.Case, last.Findings
+	case typeCase, typeRepeat, typeClosing, typeState:
+		var read readLine
+		if err = jsonv2.Unmarshal(d.data, &read, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err == nil {
+			d.line, err = read.line()
+		}
+		if err == nil {
+			err = d.line.open()
+		}
+	default:
+		err = errors.New("the types are run, case, repeat, closing, state, finding and end")
+	}
+	if err != nil {
+		problem(err)
+		return
+	}
+	d.cut = false
+}
+
+// take makes of a line what it says, by what the lines before it said.
+func (r *Reader) take(d *decoded) (Line, error) {
+	if d.err != nil {
+		return Line{}, d.err
+	}
+	l := &d.line
+	switch d.kind {
+	case typeEnd:
+		r.Totals = d.totals
+		return Line{}, nil
+	case typeFinding:
+		r.RunFindings[l.ID] = append(r.RunFindings[l.ID], d.findings...)
+		return Line{Findings: true}, nil
+	}
+	c := l.restore(r.controls)
+	if l.Response == nil {
+		l.Response = &exchange.Answer{}
+	}
+	switch {
+	case d.kind == typeRepeat && l.Again != nil:
+		return Line{Repeat: &Repeat{c, *l.Response, *l.Again}}, nil
+	case d.kind == typeClosing:
+		return Line{Closing: &exchange.Exchange{Case: c, Response: *l.Response}}, nil
+	case d.kind == typeState && l.Readings != nil:
+		return Line{State: &State{c, *l.Readings}}, nil
+	case d.kind == typeCase:
+		res := &Result{Exchange: exchange.Exchange{Case: c, Response: *l.Response, Documented: l.Documented}, Verdict: l.Verdict}
+		if l.Findings != nil {
+			res.Findings = *l.Findings
+		}
+		return Line{Result: res}, nil
+	}
+	return Line{}, &FileError{d.number, fmt.Sprintf("not a line of type %q: a member is missing", d.kind)}
+}
