@@ -22,7 +22,7 @@ func (a *app) messagesCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "messages",
 		Usage:     "what the service says of each field and rule, one line each",
-		ArgsUsage: "[RUN]",
+		ArgsUsage: "[RUN...]",
 		Description: "Reads a run file, the last run's where none is named, and lists the words of each rejection of one\n" +
 			"wrong field. What stands out: the same rule in several wordings, nothing said, and a limit that is not\n" +
 			"named. --as-config prints the words as a block for obiter.yaml, with which a later run tells each change.",
@@ -31,26 +31,28 @@ func (a *app) messagesCommand() *cli.Command {
 			&cli.BoolFlag{Name: "as-config", Usage: "print the messages as messages: in obiter.yaml"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			name, err := runNamed(c, "read them one after the other")
-			if err != nil {
-				return err
-			}
 			if err := known("--format", c.String("format"), "text", "csv", "json"); err != nil {
 				return err
 			}
 			if c.Bool("as-config") && c.IsSet("format") {
 				return usage("--as-config goes without --format", "it prints YAML")
 			}
-			return a.messages(name, c.String("format"), c.Bool("as-config"))
+			return a.messages(runsNamed(c), c.String("format"), c.Bool("as-config"))
 		},
 	}
 }
 
-func (a *app) messages(name, format string, asConfig bool) error {
-	_, rep, err := judgedAgain(name, nil)
+func (a *app) messages(names []string, format string, asConfig bool) error {
+	r, err := openRuns(names)
 	if err != nil {
 		return err
 	}
+	defer r.close()
+	rep, err := r.judge(nil, nil)
+	if err != nil {
+		return err
+	}
+	a.tellOf(r)
 	list := rep.Messages()
 	switch {
 	case asConfig:
@@ -107,10 +109,8 @@ func (a *app) listMessages(list []report.Message) {
 		t := newTable(2)
 		for _, m := range list[from:i] {
 			words := clean(instance.Shorten(instance.OneLine(m.Words), 160))
-			if words == "" {
-				words = a.look.in(codeYellow, "(nothing is said)")
-			} else if noLimit(m) {
-				words += a.look.in(codeYellow, "  (no limit is named)")
+			for _, note := range m.Notes() {
+				words = strings.TrimSpace(words + a.look.in(codeYellow, "  ("+note+")"))
 			}
 			where := clean(m.Field)
 			if m.In != "body" && m.In != "request" {
@@ -124,16 +124,6 @@ func (a *app) listMessages(list []report.Message) {
 	}
 	a.wordings(list)
 }
-
-// ofLimits are the rules whose message can name a limit.
-var ofLimits = []string{"minLength", "maxLength", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minItems", "maxItems", "minProperties", "maxProperties"}
-
-// noLimit reports whether a message of a limit has no number in it, in digits or in words.
-func noLimit(m report.Message) bool {
-	return slices.Contains(ofLimits, m.Rule) && !numberWords.MatchString(m.Words)
-}
-
-var numberWords = regexp.MustCompile(`(?i)[0-9]|\b(zero|one|two|three|four|five|six|seven|eight|nine|ten|empty|blank|positive|negative|whole)\b`)
 
 // wordings lists the rules that are worded in several ways.
 func (a *app) wordings(list []report.Message) {

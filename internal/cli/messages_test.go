@@ -73,7 +73,7 @@ func TestMessages(t *testing.T) {
 	if o = obiter(t, dir, "messages", "--format", "csv"); strings.Contains(o.out, ",=1+1") || !strings.Contains(o.out, ",'=1+1") {
 		t.Errorf("a formula is in the table:\n%.600s", o.out)
 	}
-	for hint, args := range map[string][]string{"use text, csv or json": {"--format", "xml"}, "it prints YAML": {"--as-config", "--format", "csv"}, "read them one after the other": {"a", "b"}, "make one with: obiter try": {"nowhere.ndjson"}} {
+	for hint, args := range map[string][]string{"use text, csv or json": {"--format", "xml"}, "it prints YAML": {"--as-config", "--format", "csv"}, "make one with: obiter try": {"nowhere.ndjson"}} {
 		obiter(t, dir, append([]string{"messages"}, args...)...).check(t, 2, "", hint)
 	}
 }

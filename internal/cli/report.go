@@ -16,35 +16,30 @@ import (
 
 	"obiter/internal/record"
 	"obiter/internal/render"
-	"obiter/internal/report"
-	"obiter/internal/run"
 )
 
 func (a *app) reportCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "report",
 		Usage:     "write a run as JUnit XML, Markdown, an HTTP archive or JSON; sends nothing",
-		ArgsUsage: "[RUN]",
+		ArgsUsage: "[RUN...]",
 		Description: "Reads a run file, the last run's where none is named, judges it again, and writes what comes of it.\n" +
 			"The format follows the ending of the file: .xml JUnit XML, .md Markdown, .har an HTTP archive of all\n" +
 			"exchanges, .json the outcome.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "out", Usage: "write to `FILE` (repeatable); - is standard output, and needs --as"},
-			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: junit, markdown, har or json"},
+			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: " + strings.Join(formatNames, ", ")},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			name, err := runNamed(c, "write them one after the other")
-			if err != nil {
-				return err
-			}
+			names := runsNamed(c)
 			if len(c.StringSlice("out")) == 0 {
 				return usage("no file: name it with --out", "for example --out obiter.xml")
 			}
-			reports, err := reportsTo(c.StringSlice("out"), c.String("as"), name)
+			reports, err := reportsTo(c.StringSlice("out"), c.String("as"), names)
 			if err != nil {
 				return err
 			}
-			return a.writeReports(name, reports)
+			return a.writeReports(names, reports)
 		},
 	}
 }
@@ -56,13 +51,16 @@ type reportTo struct{ name, format string }
 const stdoutName = "-"
 
 // formats are what reports are written as, by the ending of the file and by name.
-var formats = map[string]string{".xml": "junit", ".md": "markdown", ".har": "har", ".json": "json"}
+var formats = map[string]string{".html": "html", ".htm": "html", ".xml": "junit", ".sarif": "sarif", ".md": "markdown", ".har": "har", ".json": "json"}
+
+// formatNames are the names that --as takes.
+var formatNames = []string{"html", "junit", "sarif", "markdown", "har", "json"}
 
 // reportsTo looks, before anything is done, whether each report can be written: its format
 // is known, and there is a folder for it. The run is the file that is read.
-func reportsTo(names []string, as, run string) ([]reportTo, error) {
+func reportsTo(names []string, as string, runs []string) ([]reportTo, error) {
 	if as != "" {
-		if err := known("--as", as, "junit", "markdown", "har", "json"); err != nil {
+		if err := known("--as", as, formatNames...); err != nil {
 			return nil, err
 		}
 	}
@@ -73,10 +71,10 @@ func reportsTo(names []string, as, run string) ([]reportTo, error) {
 			format = formats[strings.ToLower(filepath.Ext(name))]
 		}
 		if format == "" {
-			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .xml (JUnit), .md, .har or .json, or name the format with --as")
+			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .xml (JUnit), .sarif, .md, .har or .json, or name the format with --as")
 		}
 		if name != stdoutName {
-			if err := writable(name, run); err != nil {
+			if err := writable(name, runs); err != nil {
 				return nil, err
 			}
 		}
@@ -85,13 +83,16 @@ func reportsTo(names []string, as, run string) ([]reportTo, error) {
 	return out, nil
 }
 
-func writable(name, run string) error {
-	is, err := os.Stat(name)
-	switch was, e := os.Stat(run); {
-	case err == nil && is.IsDir():
-		return usage(name+" is a folder", "name a file in it")
-	case err == nil && e == nil && os.SameFile(is, was):
-		return usage(name+" is the run file that is read", "name another file")
+func writable(name string, runs []string) error {
+	if is, err := os.Stat(name); err == nil {
+		if is.IsDir() {
+			return usage(name+" is a folder", "name a file in it")
+		}
+		for _, run := range runs {
+			if was, err := os.Stat(run); err == nil && os.SameFile(is, was) {
+				return usage(name+" is the run file that is read", "name another file")
+			}
+		}
 	}
 	f, err := os.CreateTemp(filepath.Dir(name), ".obiter-*")
 	if err != nil {
@@ -100,42 +101,38 @@ func writable(name, run string) error {
 	return errors.Join(f.Close(), os.Remove(f.Name()))
 }
 
-// judgedAgain judges a run file, and tells each of every case, unless it is nil.
-func judgedAgain(name string, each func(record.Result)) (*record.Reader, *report.Report, error) {
-	f, r, err := openRun(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer f.Close()
-	rep, err := run.JudgeEach(fromStart(f, &r), nil, each)
-	if err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return r, rep, nil
-}
-
-// writeReports judges a run file and writes reports of it.
-func (a *app) writeReports(name string, reports []reportTo) error {
-	var results []render.Result
-	r, rep, err := judgedAgain(name, func(res record.Result) { results = append(results, render.Of(res)) })
+// writeReports judges run files as one and writes reports of them.
+func (a *app) writeReports(names []string, reports []reportTo) error {
+	r, err := openRuns(names)
 	if err != nil {
 		return err
 	}
+	defer r.close()
+	var results []render.Result
+	rep, err := r.judge(nil, func(res record.Result) { results = append(results, render.Of(res)) })
+	if err != nil {
+		return err
+	}
+	a.tellOf(r)
 	slices.SortStableFunc(results, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
-	of := render.Run{Head: r.Head, Report: rep, Results: results, Interrupted: r.Totals == nil || r.Totals.Interrupted}
+	of := render.Run{Head: r.merge.Head, Report: rep, Results: results, Incomplete: r.incomplete(), Program: version()}
 	for _, to := range reports {
 		if err := a.writeReport(to, func(w io.Writer) error {
 			switch to.format {
+			case "html":
+				page := render.NewPage(of)
+				return errors.Join(r.exchanges(of, page.Add), page.Write(w))
 			case "junit":
 				return render.JUnit(w, of)
+			case "sarif":
+				return render.SARIF(w, of)
 			case "markdown":
 				return render.Markdown(w, of)
 			case "har": // of exchanges in full, which are not held
-				archive := render.NewHAR(w, of.Head)
-				_, _, err := judgedAgain(name, archive.Add)
-				return errors.Join(err, archive.Close())
+				archive := render.NewHAR(w, of)
+				return errors.Join(r.exchanges(of, archive.Add), archive.Close())
 			}
-			return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, interrupted: of.Interrupted})
+			return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, interrupted: of.Incomplete != ""})
 		}); err != nil {
 			return err
 		}

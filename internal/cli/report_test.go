@@ -21,9 +21,9 @@ func TestReports(t *testing.T) {
 		}
 		return string(data)
 	}
-	process(t, dir, "try", "--at", at, "--only", "POST *", "--depth", "quick", "--report", "a.xml", "--report", "a.md", "--report", "a.json", "--report", "a.har").check(t, 1, "causes to fix", "written: a.xml\nwritten: a.md\nwritten: a.json\nwritten: a.har\n")
-	obiter(t, dir, "report", "--out", "b.XML", "--out", "b.md", "--out", "b.json", "--out", "b.har").check(t, 0, "", "written: b.XML\n")
-	for _, ending := range []string{".md", ".json", ".har"} {
+	process(t, dir, "try", "--at", at, "--only", "POST *", "--depth", "quick", "--report", "a.xml", "--report", "a.md", "--report", "a.json", "--report", "a.har", "--report", "a.html", "--report", "a.sarif").check(t, 1, "causes to fix", "written: a.xml\nwritten: a.md\nwritten: a.json\nwritten: a.har\nwritten: a.html\nwritten: a.sarif\n")
+	obiter(t, dir, "report", "--out", "b.XML", "--out", "b.md", "--out", "b.json", "--out", "b.har", "--out", "b.html", "--out", "b.sarif").check(t, 0, "", "written: b.XML\n")
+	for _, ending := range []string{".md", ".json", ".har", ".html", ".sarif"} {
 		if read("a"+ending) != read("b"+ending) {
 			t.Errorf("%s differs:\n%.2000s\n%.2000s", ending, read("a"+ending), read("b"+ending))
 		}
@@ -47,18 +47,18 @@ func TestReports(t *testing.T) {
 	}
 	put(t, dir, "old.md", "old")
 	for want, args := range map[string][]string{
-		`the name "a.pdf" does not say a format`:           {"report", "--out", "a.pdf"},
-		`the name "-" does not say a format`:               {"report", "--out", "-"},
-		"no file: name it with --out":                      {"report"},
-		`invalid value "pdf" for --as`:                     {"report", "--out", "a.md", "--as", "pdf"},
-		".obiter is a folder":                              {"report", "--out", ".obiter", "--as", "json"},
-		".obiter/last.ndjson is the run file":              {"report", "--out", ".obiter/last.ndjson", "--as", "json"},
-		"cannot write nowhere/a.md":                        {"report", "--out", "nowhere/a.md"},
-		"there is no run file none.ndjson":                 {"report", "none.ndjson", "--out", "old.md"},
-		"openapi.yaml: line 1: not a run file":             {"report", "openapi.yaml", "--out", "old.md"},
-		"report reads one run file":                        {"report", "a", "b", "--out", "old.md"},
-		"cannot write nowhere/b.md: no such file":          {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
-		"hint: end it in .xml (JUnit), .md, .har or .json": {"try", "--at", "http://127.0.0.1:1", "--report", "b.htm"},
+		`the name "a.pdf" does not say a format`:                          {"report", "--out", "a.pdf"},
+		`the name "-" does not say a format`:                              {"report", "--out", "-"},
+		"no file: name it with --out":                                     {"report"},
+		`invalid value "pdf" for --as`:                                    {"report", "--out", "a.md", "--as", "pdf"},
+		".obiter is a folder":                                             {"report", "--out", ".obiter", "--as", "json"},
+		".obiter/last.ndjson is the run file":                             {"report", "--out", ".obiter/last.ndjson", "--as", "json"},
+		"cannot write nowhere/a.md":                                       {"report", "--out", "nowhere/a.md"},
+		"there is no run file none.ndjson":                                {"report", "none.ndjson", "--out", "old.md"},
+		"openapi.yaml: line 1: not a run file":                            {"report", "openapi.yaml", "--out", "old.md"},
+		"last.ndjson is named twice, as .obiter/last.ndjson too":          {"report", ".obiter/last.ndjson", "./.obiter/last.ndjson", "--out", "old.md"},
+		"cannot write nowhere/b.md: no such file":                         {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
+		"hint: end it in .html, .xml (JUnit), .sarif, .md, .har or .json": {"try", "--at", "http://127.0.0.1:1", "--report", "b.pdf"},
 	} {
 		obiter(t, dir, args...).check(t, 2, "", want)
 	}

@@ -61,7 +61,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	if err != nil {
 		return err
 	}
-	reports, err := reportsTo(c.StringSlice("report"), "", trial.LastRun(""))
+	reports, err := reportsTo(c.StringSlice("report"), "", []string{trial.LastRun("")})
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 		if len(reports) == 0 {
 			return
 		}
-		if e := a.writeReports(trial.LastRun(""), reports); e != nil {
+		if e := a.writeReports([]string{trial.LastRun("")}, reports); e != nil {
 			status = e
 		}
 	}()

@@ -8,6 +8,7 @@ package document
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -49,6 +50,7 @@ func (e *Error) Error() string {
 type File struct {
 	Name  string // as the user wrote it
 	Value any    // of maps, lists, texts, json.Number, booleans and nil
+	sum   [sha256.Size]byte
 	top   place
 	order map[uintptr][]string // of objects under "properties": names in the order of the file
 }
@@ -69,6 +71,14 @@ func Read(name string, src []byte) (*File, error) { return ReadWithin(name, src,
 // ReadWithin is Read for a document that may hold so many values when its aliases are
 // written out.
 func ReadWithin(name string, src []byte, most int) (*File, error) {
+	f, err := readEither(name, src, most)
+	if err == nil {
+		f.sum = sha256.Sum256(src)
+	}
+	return f, err
+}
+
+func readEither(name string, src []byte, most int) (*File, error) {
 	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
 	trimmed := bytes.TrimSpace(src)
 	if len(trimmed) == 0 {

@@ -1,12 +1,15 @@
 package document
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
 	"net/url"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -29,6 +32,17 @@ func (l Location) URL() string {
 	return u.String()
 }
 
+// LocationOf is what a URL says that Location.URL wrote.
+func LocationOf(address string) Location {
+	u, err := url.Parse(address)
+	if err != nil {
+		return Location{File: address}
+	}
+	pointer := u.Fragment
+	u.Fragment, u.RawFragment = "", ""
+	return Location{u.String(), pointer}
+}
+
 // Under is the location of what lies below.
 func (l Location) Under(tokens ...string) Location {
 	return Location{l.File, instance.Join(l.Pointer, tokens...)}
@@ -43,7 +57,8 @@ type Files struct {
 	prepare func(files *Files, address string, f *File) // done to each file once
 	files   atomic.Pointer[map[string]*File]
 	late    sync.Mutex // held while a file is read that reading did not come upon
-	whole   bool       // reading is done: the files are shared from now on
+	digest  string
+	whole   bool // reading is done: the files are shared from now on
 }
 
 // NewFiles begins with a main file, and another URL by which it calls itself, if
@@ -67,7 +82,7 @@ func NewFiles(main *File, self string, prepare func(files *Files, address string
 
 // Complete says that reading is done. What is read later is kept apart until it
 // is complete itself.
-func (d *Files) Complete() { d.whole = true }
+func (d *Files) Complete() { d.whole, d.digest = true, d.digested() }
 
 // Order is the names of an object found under "properties", in the order of its
 // file; nil for any other.
@@ -89,6 +104,20 @@ func (d *Files) Place(loc Location) string {
 	}
 	line, column := f.At(loc.Pointer)
 	return fmt.Sprintf("%s:%d:%d", f.Name, line, column)
+}
+
+// Digest tells one version of the files from another, in twelve hexadecimal digits; ""
+// before they are complete.
+func (d *Files) Digest() string { return d.digest }
+
+func (d *Files) digested() string {
+	files := *d.files.Load()
+	h := sha256.New()
+	for _, address := range slices.Sorted(maps.Keys(files)) {
+		sum := files[address].sum
+		h.Write(sum[:])
+	}
+	return hex.EncodeToString(h.Sum(nil)[:6])
 }
 
 // Load is the value of a file that others refer to. It serves schema compilers as

@@ -83,3 +83,18 @@ func Last(pointer string) string {
 func Within(pointer, ancestor string) bool {
 	return pointer == ancestor || strings.HasPrefix(pointer, ancestor+"/")
 }
+
+// AnyIndex is a pointer with * for the numbers of entries; what is no pointer stays as
+// it is.
+func AnyIndex(pointer string) string {
+	tokens, err := Split(pointer)
+	if err != nil {
+		return pointer
+	}
+	for i, t := range tokens {
+		if strings.Trim(t, "0123456789") == "" && t != "" {
+			tokens[i] = "*"
+		}
+	}
+	return Join("", tokens...)
+}

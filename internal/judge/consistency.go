@@ -17,7 +17,8 @@ import (
 // Fingerprint is what a rejection has in common with others, or not.
 type Fingerprint struct {
 	Form     string   // the media type, and what the body is
-	Members  []string // of a JSON object that is not a problem document
+	All      []string // members of a JSON object
+	Members  []string // the same of one that is not a problem document
 	Kinds    []string // what the members hold: text, list, object, or "" where that tells nothing
 	Type     string   // of a problem document with a type of its own
 	Title    string
@@ -33,8 +34,13 @@ type Fingerprint struct {
 	Usual    bool // it has the media type that rejections should have
 }
 
+// maxMembers bounds the members that are compared.
+const maxMembers = 20
+
 func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fingerprint {
 	t := &Fingerprint{Form: doc.Media, Status: a.Status, Right: slices.Contains(c.Expect.Statuses, a.Status)}
+	t.All = instance.Names(doc.Object)
+	t.All = t.All[:min(len(t.All), maxMembers)]
 	switch {
 	case doc.Claimed:
 		if doc.Specific() {
@@ -43,10 +49,7 @@ func fingerprint(c exchange.Case, a exchange.Answer, doc problem.Document) *Fing
 	case len(a.Body) == 0:
 		t.Form = "no body"
 	case doc.Object != nil:
-		t.Members = instance.Names(doc.Object)
-		if len(t.Members) > 20 {
-			t.Members = t.Members[:20]
-		}
+		t.Members = t.All
 		for _, name := range t.Members {
 			t.Kinds = append(t.Kinds, kindOf(doc.Object[name]))
 		}
@@ -368,7 +371,7 @@ func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 		}
 		if m := clash(best.about, s.about); m != "" && best.about.Form == s.about.Form {
 			add(s, "odd-layout", fmt.Sprintf("the member %s is %s here and %s in most rejections: %s", m, s.about.kind(m), best.about.kind(m), places(s)))
-		} else if !alike(best.about, s.about) {
+		} else if !Alike(best.about, s.about) {
 			add(s, "odd-layout", fmt.Sprintf("%s, where %d of %d rejections are %s: %s", form(s.about), n, t.total, form(best.about), places(s)))
 		}
 	}
@@ -381,7 +384,7 @@ func (t *tally) mostAlike() (best *sight, count int) {
 	for _, s := range list {
 		n := 0
 		for _, o := range list {
-			if alike(s.about, o.about) {
+			if Alike(s.about, o.about) {
 				n += o.count
 			}
 		}
@@ -399,9 +402,9 @@ func form(t *Fingerprint) string {
 	return fmt.Sprintf("%s with %s", t.Form, strings.Join(t.Members, ", "))
 }
 
-// alike reports whether two answers have one layout: the same media type, and of
+// Alike reports whether two answers have one layout: the same media type, and of
 // plain JSON at least half of the members.
-func alike(a, b *Fingerprint) bool {
+func Alike(a, b *Fingerprint) bool {
 	if a.Form != b.Form {
 		return false
 	}
@@ -432,7 +435,7 @@ func (w *consistency) oddPlaces(add func(*sight, string, string) *Finding) {
 			continue
 		}
 		for _, s := range t.others(best) {
-			if !alike(best.about, s.about) {
+			if !Alike(best.about, s.about) {
 				continue // the answer as a whole is odd, and that is reported
 			}
 			add(s, "odd-layout", fmt.Sprintf("fields are named at %s, where %d of %d answers name them at %s: %s", placeOf(s.about), best.count, t.total, placeOf(best.about), places(s)))

@@ -29,11 +29,21 @@ type Operation struct {
 	Rules      []document.Location // where rules are that no schema says (x-obiter-rules)
 	Skip       string              // why it cannot be used; empty where it can
 
+	Number int // its place in the description, from 1
+
 	at document.Location
 }
 
 // Name is the operation as users write it: "POST /vessels".
 func (o Operation) Name() string { return o.Method + " " + o.Path }
+
+// PlaceOf is the file, line and column of an operation.
+func (d *Document) PlaceOf(o Operation) string {
+	if o.at == (document.Location{}) { // it could not be read
+		return fmt.Sprintf("%s:%d:%d", d.Name, o.Line, o.Column)
+	}
+	return fmt.Sprintf("%s:%d:%d", d.FileOf(o.at).Name, o.Line, o.Column)
+}
 
 // Parameter is one described parameter. Style and Explode hold OpenAPI's
 // defaults where the description says nothing.
@@ -90,6 +100,9 @@ func (d *Document) readOperations(top map[string]any) {
 		if _, is := paths[path]; is {
 			d.Operations = append(d.Operations, d.pathItem(path)...)
 		}
+	}
+	for i := range d.Operations {
+		d.Operations[i].Number = i + 1
 	}
 }
 

@@ -25,15 +25,29 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 		if op.plan.opt.Budget > 0 {
 			within = op.withinBudget()
 		}
+		n := op.number()
 		op.emit(func(i int, c exchange.Case) bool {
 			if within != nil && !within[i] {
 				return true
 			}
-			*op.plan.number++
-			c.Number = *op.plan.number
+			n++
+			c.Number = n
 			return yield(c)
 		})
 	}
+}
+
+// Apart is how far the numbers of two operations' cases are apart: the place of a case in
+// the plan does not depend on what else is planned.
+const Apart = 1_000_000
+
+// number is the one before that of the operation's first case.
+func (op *Operation) number() int {
+	n := op.Operation.Number
+	if op.whole != nil {
+		n = len(op.plan.doc.Operations) + 1
+	}
+	return n * Apart
 }
 
 // Controls are the operation's controls, without their numbers.

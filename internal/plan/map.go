@@ -8,9 +8,7 @@ import (
 )
 
 // Map does work on the selected operations, on several at a time, and gives out
-// what comes of it in the order of the document. The work is handed each
-// operation by itself; the cases of an operation are numbered from where those
-// of another ended, which other is left open. Few results are held at a time.
+// what comes of it in the order of the document. Few results are held at a time.
 func Map[T any](p *Plan, workers int, work func(*Operation) T) iter.Seq[T] {
 	return func(yield func(T) bool) {
 		jobs := byPath(p.operations)
@@ -47,7 +45,7 @@ func Map[T any](p *Plan, workers int, work func(*Operation) T) iter.Seq[T] {
 		for range workers {
 			wg.Go(func() {
 				q := *p
-				q.number, q.paths = new(int), nil
+				q.paths = nil
 				q.renew()
 				for i := range todo {
 					q.wrongMethod = map[string]string{}

@@ -91,7 +91,6 @@ type Plan struct {
 	answers     *answers
 	opt         Options
 	operations  []oad.Operation
-	number      *int
 	paths       map[pathKind][]string
 	wrongMethod map[string]string // by path: the operation that is tried with one
 }
@@ -99,7 +98,7 @@ type Plan struct {
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, number: new(int), opt: opt}
+	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, opt: opt}
 	p.renew()
 	selected, err := selectOperations(doc.Operations, opt)
 	p.operations = selected
@@ -149,7 +148,7 @@ type Operation struct {
 // last the API as a whole.
 func (p *Plan) Operations() iter.Seq[*Operation] {
 	return func(yield func(*Operation) bool) {
-		*p.number, p.wrongMethod = 0, map[string]string{}
+		p.wrongMethod = map[string]string{}
 		for _, o := range p.operations {
 			if !yield(p.prepare(o)) {
 				return

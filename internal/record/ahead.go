@@ -25,14 +25,15 @@ const (
 
 // decoded is a line of the file as far as it can be understood without those before it.
 type decoded struct {
-	number   int
-	data     []byte
-	kind     string
-	cut      bool // a kill ended it
-	line     caseLine
-	findings []judge.Finding // of the whole run, of the case that the line names
-	totals   *Totals
-	err      error
+	number    int
+	data      []byte
+	kind      string
+	cut       bool // a kill ended it
+	line      caseLine
+	operation exchange.Described
+	findings  []judge.Finding // of the whole run, of the case that the line names
+	totals    *Totals
+	err       error
 }
 
 // ahead gives out the lines in batches. While one is worked on, the next is decoded.
@@ -118,6 +119,8 @@ func (d *decoded) decode() {
 		}
 		err = json.Unmarshal(d.data, &last)
 		d.totals, d.line.ID, d.findings = last.Totals, last.Case, last.Findings
+	case typeOp:
+		err = json.Unmarshal(d.data, &d.operation)
 	case typeCase, typeRepeat, typeClosing, typeState:
 		var read readLine
 		if err = jsonv2.Unmarshal(d.data, &read, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err == nil {
@@ -127,7 +130,7 @@ func (d *decoded) decode() {
 			err = d.line.open()
 		}
 	default:
-		err = errors.New("the types are run, case, repeat, closing, state, finding and end")
+		err = errors.New("the types are run, operation, case, repeat, closing, state, finding and end")
 	}
 	if err != nil {
 		problem(err)
@@ -146,6 +149,8 @@ func (r *Reader) take(d *decoded) (Line, error) {
 	case typeEnd:
 		r.Totals = d.totals
 		return Line{}, nil
+	case typeOp:
+		return Line{Operation: &d.operation}, nil
 	case typeFinding:
 		r.RunFindings[l.ID] = append(r.RunFindings[l.ID], d.findings...)
 		return Line{Findings: true}, nil

@@ -18,13 +18,14 @@ import (
 
 // The types of lines.
 const (
-	typeRun     = "run"     // the first: about the run
-	typeCase    = "case"    // a case with its answer, and what is wrong with it
-	typeRepeat  = "repeat"  // a rejected case that was sent again, with both answers
-	typeClosing = "closing" // a control that was sent again after the flawed requests
-	typeState   = "state"   // a rejected case, with what a resource showed around it
-	typeFinding = "finding" // what only the whole run shows, of a case
-	typeEnd     = "end"     // the last: the totals
+	typeRun     = "run"       // the first: about the run
+	typeOp      = "operation" // where the description has an operation and its rules
+	typeCase    = "case"      // a case with its answer, and what is wrong with it
+	typeRepeat  = "repeat"    // a rejected case that was sent again, with both answers
+	typeClosing = "closing"   // a control that was sent again after the flawed requests
+	typeState   = "state"     // a rejected case, with what a resource showed around it
+	typeFinding = "finding"   // what only the whole run shows, of a case
+	typeEnd     = "end"       // the last: the totals
 )
 
 // caseLine is a case with all that judging it takes.

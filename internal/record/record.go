@@ -43,7 +43,10 @@ type Head struct {
 	// some of the names are kept from.
 	Variables map[string]string `json:"variables,omitempty"`
 	Kept      map[string]string `json:"kept,omitempty"`
-	Layout    *layout.Layout    `json:"layout,omitempty"` // how fields are named, where that is configured
+	Digest    string            `json:"digest,omitempty"`  // of the description's files
+	Options   string            `json:"options,omitempty"` // that narrow the plan, as on a command line
+	Shard     string            `json:"shard,omitempty"`   // 2/5: the second of five parts of the plan
+	Layout    *layout.Layout    `json:"layout,omitempty"`  // how fields are named, where that is configured
 }
 
 // Result is a case with its answer, judged.
@@ -102,6 +105,14 @@ func (w *Writer) Result(r Result) error {
 	return w.line(l)
 }
 
+// Operation writes where the description has an operation, or why it is left out.
+func (w *Writer) Operation(d exchange.Described) error {
+	return w.line(struct {
+		Type string `json:"type"`
+		exchange.Described
+	}{typeOp, d})
+}
+
 // Repeat writes a rejected case that was sent twice.
 func (w *Writer) Repeat(c exchange.Case, first, second exchange.Answer) error {
 	l := lineOf(typeRepeat, c)
@@ -156,6 +167,7 @@ type Reader struct {
 	// RunFindings holds what only the whole run shows, by case, once it was met.
 	RunFindings map[string][]judge.Finding
 
+	merged   iter.Seq2[Line, error] // of several runs that are read as one; nil: of a file
 	scanner  *bufio.Scanner
 	line     int
 	ended    bool                      // the last line read ends with a line break
@@ -203,14 +215,15 @@ func (r *Reader) next() ([]byte, error) {
 	return nil, nil
 }
 
-// Line is one line of a run file, between the first and the last: a Result, or
-// what was sent again.
+// Line is one line of a run file, between the first and the last: a Result, what was
+// sent again, or what the description has of an operation.
 type Line struct {
-	Result   *Result
-	Repeat   *Repeat
-	Closing  *exchange.Exchange
-	State    *State
-	Findings bool // of the whole run, which judging makes anew
+	Result    *Result
+	Repeat    *Repeat
+	Closing   *exchange.Exchange
+	State     *State
+	Operation *exchange.Described
+	Findings  bool // of the whole run, which judging makes anew
 }
 
 // Repeat is a rejected case that was sent twice.
@@ -246,6 +259,10 @@ func (r *Reader) Results() iter.Seq2[Result, error] {
 // at a time.
 func (r *Reader) Lines() iter.Seq2[Line, error] {
 	return func(yield func(Line, error) bool) {
+		if r.merged != nil {
+			r.merged(yield)
+			return
+		}
 		for batch := range r.ahead() {
 			for _, d := range batch {
 				l, err := r.take(d)

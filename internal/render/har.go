@@ -3,6 +3,7 @@ package render
 import (
 	"bufio"
 	"encoding/base64"
+	"errors"
 	"io"
 	"net/http"
 	"net/url"
@@ -89,14 +90,15 @@ type HAR struct {
 }
 
 // NewHAR begins an archive.
-func NewHAR(w io.Writer, head record.Head) *HAR {
-	h := &HAR{w: bufio.NewWriter(w), started: head.Started}
-	if _, err := time.Parse(time.RFC3339, head.Started); err != nil {
+func NewHAR(w io.Writer, r Run) *HAR {
+	h := &HAR{w: bufio.NewWriter(w), started: r.Head.Started}
+	if _, err := time.Parse(time.RFC3339, h.started); err != nil {
 		h.started = "1970-01-01T00:00:00Z"
 	}
-	creator, err := instance.Written(harCreator{"obiter", head.Program})
-	h.err = err
-	h.text(`{"log":{"version":"1.2","creator":` + string(creator) + `,"entries":[`)
+	creator, err := instance.Written(harCreator{"obiter", r.Program})
+	comment, e := instance.Written(r.Sentence())
+	h.err = errors.Join(err, e)
+	h.text(`{"log":{"version":"1.2","creator":` + string(creator) + `,"comment":` + string(comment) + `,"entries":[`)
 	return h
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"obiter/internal/exchange"
 	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/record"
@@ -15,10 +16,11 @@ import (
 
 // Run is a judged run.
 type Run struct {
-	Head        record.Head
-	Report      *report.Report
-	Results     []Result // in the order of the plan
-	Interrupted bool
+	Head       record.Head
+	Report     *report.Report
+	Results    []Result // in the order of the plan
+	Incomplete string   // why it is not all that was planned; "" where it is
+	Program    string   // the version that judged it
 }
 
 // Result is what a report says of one case.
@@ -28,7 +30,8 @@ type Result struct {
 	Seconds             float64
 	Verdict             judge.Verdict
 	Findings            []judge.Finding
-	Sent, Answered      string // the request line, and the status or why there is no answer
+	Sent, Answered      string        // the request line, and the status or why there is no answer
+	Flaw                exchange.Flaw // the one that was planted, or the edge; of several the first. Its pointer has * for the entries of lists
 }
 
 // Of is a case with its answer, as reports need it.
@@ -37,6 +40,13 @@ func Of(res record.Result) Result {
 	if res.Response.Err == "" {
 		out.Answered = judge.StatusText(res.Response.Status)
 	}
+	switch {
+	case res.Edge != nil:
+		out.Flaw = *res.Edge
+	case len(res.Flaws) > 0:
+		out.Flaw = res.Flaws[0]
+	}
+	out.Flaw.Pointer = instance.AnyIndex(out.Flaw.Pointer)
 	if len(out.Sent) > maxSent {
 		out.Sent = instance.Shorten(out.Sent, maxSent)
 	}
@@ -62,15 +72,15 @@ func gravest(found []judge.Finding) *judge.Finding {
 // Sentence says what the run came to.
 func (r Run) Sentence() string {
 	t := r.Report.Totals()
-	out := fmt.Sprintf("%d cases: %d right, %d wrong", t.Cases, t.Passed, t.Failed)
+	out := fmt.Sprintf("%s cases: %s right, %s wrong", grouped(t.Cases), grouped(t.Passed), grouped(t.Failed))
 	if t.Form > 0 {
-		out += fmt.Sprintf(", %d wrong in form only", t.Form)
+		out += fmt.Sprintf(", %s wrong in form only", grouped(t.Form))
 	}
 	if t.Unproven > 0 {
-		out += fmt.Sprintf(", %d unproven", t.Unproven)
+		out += fmt.Sprintf(", %s unproven", grouped(t.Unproven))
 	}
-	if r.Interrupted {
-		out += "; the run was interrupted, so this is not all"
+	if r.Incomplete != "" {
+		out += "; " + r.Incomplete
 	}
 	return out + "."
 }

@@ -111,7 +111,7 @@ func TestMarkdownFitsAComment(t *testing.T) {
 			}
 		}
 	}
-	sound := Run{Report: report.New(), Interrupted: true}
+	sound := Run{Report: report.New(), Incomplete: "the run was interrupted, so this is not all"}
 	var b bytes.Buffer
 	if err := Markdown(&b, sound); err != nil || !strings.HasPrefix(b.String(), "## Nothing to fix\n\n0 cases: 0 right, 0 wrong; the run was interrupted, so this is not all.") {
 		t.Errorf("%v: %s", err, &b)
@@ -136,7 +136,7 @@ func TestHARIsReadBack(t *testing.T) {
 	}
 	for _, list := range [][]record.Result{results, nil} {
 		var b bytes.Buffer
-		h := NewHAR(&b, record.Head{Program: "1", Started: "2026-11-26T10:00:00Z"})
+		h := NewHAR(&b, Run{Head: record.Head{Started: "2026-11-26T10:00:00Z"}, Report: report.New(), Program: "1"})
 		for _, res := range list {
 			h.Add(res)
 		}

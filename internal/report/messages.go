@@ -8,6 +8,7 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
+	"obiter/internal/judge"
 )
 
 // Message is what a service says of one field that breaks one rule.
@@ -36,13 +37,20 @@ type said struct {
 // maxMessages bounds the messages that are kept.
 const maxMessages = 20_000
 
-// AddMessage takes in what a service said of a flawed case that it rejected.
-func (r *Report) AddMessage(e exchange.Exchange, words string) {
+// AddAnswer takes in what there is to learn from an answer: the words, the layout.
+func (r *Report) AddAnswer(e exchange.Exchange, j judge.Judgement) {
+	r.lay(e, j.Fingerprint)
+	r.model(e, j)
+	r.say(e, j.Said)
+}
+
+// say takes in what a service said of a flawed case that it rejected.
+func (r *Report) say(e exchange.Exchange, words string) {
 	if e.Kind != exchange.Flawed || len(e.Flaws) != 1 || e.Response.Err != "" || e.Response.Status < 400 || e.Response.Status > 499 {
 		return
 	}
 	f := e.Flaws[0]
-	s := said{e.Operation, f.In, anyIndex(f.Pointer), f.Rule, words, e.Response.Status}
+	s := said{e.Operation, f.In, instance.AnyIndex(f.Pointer), f.Rule, words, e.Response.Status}
 	m := r.messages[s]
 	if m == nil {
 		if len(r.messages) >= maxMessages {
@@ -90,6 +98,30 @@ func (m Message) Wording() string {
 		words = regexp.MustCompile(`(?i)\b`+regexp.QuoteMeta(name)+`\b`).ReplaceAllString(words, "…")
 	}
 	return strings.ToLower(anyNumber.ReplaceAllString(words, "#"))
+}
+
+// ofLimits are the rules whose message can name a limit.
+var ofLimits = []string{"minLength", "maxLength", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minItems", "maxItems", "minProperties", "maxProperties"}
+
+var numberWords = regexp.MustCompile(`(?i)[0-9]|\b(zero|one|two|three|four|five|six|seven|eight|nine|ten|empty|blank|positive|negative|whole)\b`)
+
+// inCode matches words that are of programs, and not of people: qualified class names,
+// types of programming languages, what decoders say.
+var inCode = regexp.MustCompile(`\b(?:[a-z][a-z0-9_]*\.){2,}[A-Z]\w*|\b\w*[a-z](?:Exception|Dto|DTO)\b|\b(?:NoneType|ValueError|TypeError|u?int(?:8|16|32|64)|float(?:32|64)|BigDecimal|LocalDate(?:Time)?|OffsetDateTime|HashMap|ArrayList|NaN|undefined)\b|\b(?:Go struct|struct field|unmarshal)\b|\b(?:java|javax|System|std)(?:\.|::)\w+|\b(?:List|Map|Set|Optional|Vec)<`)
+
+// Notes say in a few words what a reader of the message misses.
+func (m Message) Notes() []string {
+	var out []string
+	switch {
+	case m.Words == "":
+		out = append(out, "nothing is said")
+	case slices.Contains(ofLimits, m.Rule) && !numberWords.MatchString(m.Words):
+		out = append(out, "no limit is named")
+	}
+	if inCode.MatchString(m.Words) {
+		out = append(out, "speaks of code")
+	}
+	return out
 }
 
 var (

@@ -72,15 +72,19 @@ func (p *enforced) unchecked() bool {
 
 // Report is a run's outcome, filled case by case.
 type Report struct {
-	Lines    []*Line
-	Layout   *judge.Layout // as learned; nil: nothing was
-	Own      string        // the media type of the API's own layout, by configuration; "" for problem documents
-	entries  map[entryKey]*Entry
-	order    map[string]int
-	messages map[said]*Message
-	whole    []judge.RunFinding
-	refused  map[refusal][]string // operations that refuse a flaw, for those that take it
-	proven   bool
+	Lines     []*Line
+	Layout    *judge.Layout // as learned; nil: nothing was
+	Own       string        // the media type of the API's own layout, by configuration; "" for problem documents
+	entries   map[entryKey]*Entry
+	order     map[string]int
+	messages  map[said]*Message
+	described map[string]exchange.Described // by operation
+	cells     map[cellKey]*Cell
+	layouts   map[layoutKey]*Layout
+	models    map[modelKey]*model
+	whole     []judge.RunFinding
+	refused   map[refusal][]string // operations that refuse a flaw, for those that take it
+	proven    bool
 }
 
 // entryKey is what findings have in common that are counted together, before
@@ -95,7 +99,8 @@ const maxRefusals = 100_000
 
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal][]string{}, messages: map[said]*Message{}}
+	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal][]string{}, messages: map[said]*Message{}, described: map[string]exchange.Described{},
+		cells: map[cellKey]*Cell{}, layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
 }
 
 // Line is the operation's line, made when first needed.
@@ -108,6 +113,15 @@ func (r *Report) Line(operation string) *Line {
 	}
 	return r.Lines[i]
 }
+
+// AddOperation takes in what the description has of an operation; the last one counts.
+func (r *Report) AddOperation(d exchange.Described) {
+	r.Line(d.Operation)
+	r.described[d.Operation] = d
+}
+
+// Described is what the description has of an operation; nothing where that is not known.
+func (r *Report) Described(operation string) exchange.Described { return r.described[operation] }
 
 // Add takes in a judged case.
 func (r *Report) Add(res record.Result) {
@@ -125,6 +139,7 @@ func (r *Report) Add(res record.Result) {
 	}
 	r.proven = r.proven || res.Kind == exchange.Control && res.Response.Success()
 	l.enforce(res)
+	r.mark(res)
 	key, single := flawOf(res)
 	if single && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
 		if !slices.Contains(r.refused[key], res.Operation) {
@@ -204,7 +219,7 @@ func place(res record.Result, field string) string {
 		return ""
 	}
 	said := func(f exchange.Flaw) string {
-		if f.Pointer = anyIndex(f.Pointer); f.In == "body" {
+		if f.Pointer = instance.AnyIndex(f.Pointer); f.In == "body" {
 			return "body " + f.Pointer
 		}
 		return f.Where()
@@ -217,21 +232,7 @@ func place(res record.Result, field string) string {
 	if res.Edge != nil && res.Edge.Pointer == field {
 		return said(*res.Edge)
 	}
-	return anyIndex(field)
-}
-
-// anyIndex is a pointer with * for the numbers of entries.
-func anyIndex(pointer string) string {
-	tokens, err := instance.Split(pointer)
-	if err != nil {
-		return pointer
-	}
-	for i, t := range tokens {
-		if strings.Trim(t, "0123456789") == "" && t != "" {
-			tokens[i] = "*"
-		}
-	}
-	return instance.Join("", tokens...)
+	return instance.AnyIndex(field)
 }
 
 func flawOf(res record.Result) (refusal, bool) {
@@ -239,7 +240,7 @@ func flawOf(res record.Result) (refusal, bool) {
 		return refusal{}, false
 	}
 	f := res.Flaws[0]
-	return refusal{f.Pointer, f.Rule, f.Variant}, true
+	return refusal{instance.AnyIndex(f.Pointer), f.Rule, f.Variant}, true
 }
 
 func (r *Report) add(k entryKey, f judge.Finding, x Example) {
@@ -250,7 +251,7 @@ func (r *Report) add(k entryKey, f judge.Finding, x Example) {
 	if e == nil {
 		e = &Entry{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, Form: judge.Has(f.Code, judge.OfWriting), Family: k.family, At: k.at, Cites: f.Cites}
 		if f.Field != "" {
-			e.Fields, e.Places = append(e.Fields, anyIndex(f.Field)), append(e.Places, k.place)
+			e.Fields, e.Places = append(e.Fields, instance.AnyIndex(f.Field)), append(e.Places, k.place)
 		}
 		r.entries[k] = e
 	}
@@ -437,15 +438,25 @@ func (r *Report) sibling(e *Entry) {
 	if e.Code != "accepted" || len(e.Fields) == 0 {
 		return
 	}
+	if found := r.refuses(e.Examples[0].flaw, e.Operation()); found != "" {
+		e.Examples[0].Message += "; " + found + " rejects the same"
+	}
+}
+
+// Refuses is another operation of the same collection that refuses a flaw of a body; ""
+// where there is none.
+func (r *Report) Refuses(operation string, f exchange.Flaw) string {
+	return r.refuses(refusal{f.Pointer, f.Rule, f.Variant}, operation)
+}
+
+func (r *Report) refuses(flaw refusal, operation string) string {
 	found := ""
-	for _, o := range r.refused[e.Examples[0].flaw] {
-		if o != e.Operation() && related(o, e.Operation()) && (found == "" || o < found) {
+	for _, o := range r.refused[flaw] {
+		if o != operation && related(o, operation) && (found == "" || o < found) {
 			found = o
 		}
 	}
-	if found != "" {
-		e.Examples[0].Message += "; " + found + " rejects the same"
-	}
+	return found
 }
 
 // Totals adds up the lines.

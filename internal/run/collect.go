@@ -52,7 +52,7 @@ func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) b
 	res := record.Result{Exchange: e, Verdict: j.Verdict, Findings: j.Findings}
 	c.judge.Add(e, j)
 	c.report.Add(res)
-	c.report.AddMessage(e, j.Said)
+	c.report.AddAnswer(e, j)
 	if c.each != nil {
 		c.each(res)
 	}
@@ -69,6 +69,12 @@ func (c *collector) keep(write func(*record.Writer) error) {
 	if c.record != nil && c.err == nil {
 		c.err = write(c.record)
 	}
+}
+
+// described takes in what the description has of an operation.
+func (c *collector) described(d exchange.Described) {
+	c.keep(func(w *record.Writer) error { return w.Operation(d) })
+	c.report.AddOperation(d)
 }
 
 // repeated takes in a rejected case that was sent twice.
@@ -142,6 +148,8 @@ func (c *collector) again(open func() (*record.Reader, error)) error {
 		case l.Result != nil:
 			e := l.Result.Exchange
 			c.result(e, c.judge.Case(e), func() {})
+		case l.Operation != nil:
+			c.described(*l.Operation)
 		case l.Repeat != nil:
 			c.repeated(*l.Repeat)
 		case l.Closing != nil:

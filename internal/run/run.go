@@ -29,9 +29,10 @@ type Options struct {
 	Send     func(ctx context.Context, c exchange.Case) exchange.Exchange // sends one case, and tells how it was sent
 	// Redact takes out of an exchange what must not be kept, before it is judged:
 	// what is judged is what is kept. Nil: nothing is taken out.
-	Redact  func(exchange.Exchange) exchange.Exchange
-	MaxBody int            // bytes of an answer that are kept and judged; 0: all that are read
-	Record  *record.Writer // keeps all exchanges as they come; nil: nothing is kept
+	Redact     func(exchange.Exchange) exchange.Exchange
+	RedactText func(string) string // the same of what is told of an operation; may be nil
+	MaxBody    int                 // bytes of an answer that are kept and judged; 0: all that are read
+	Record     *record.Writer      // keeps all exchanges as they come; nil: nothing is kept
 	// Reopen opens what Record keeps, to judge it when all answers have come, and
 	// Final keeps the run as it is judged then. Nil: it is judged as answers come.
 	Reopen func() (*record.Reader, error)
@@ -66,8 +67,13 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 		if ctx.Err() != nil {
 			break
 		}
+		r.tell(op)
 		line := r.report.Line(op.Name())
+		planned := op.SkipReason == ""
 		op, err := r.try(ctx, op)
+		if planned && op.SkipReason != "" {
+			r.tell(op)
+		}
 		if err != nil && ctx.Err() == nil {
 			return r.report, err
 		}
@@ -113,6 +119,15 @@ func (r *runner) final() (*report.Report, error) {
 		r.opt.Revised(revised)
 	}
 	return c.report, nil
+}
+
+// tell keeps what the description has of an operation.
+func (r *runner) tell(op *plan.Operation) {
+	d := op.Described()
+	if r.opt.RedactText != nil {
+		d.Skip = r.opt.RedactText(d.Skip)
+	}
+	r.described(d)
 }
 
 // try tries one operation, on records of its own where it needs them.

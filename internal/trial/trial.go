@@ -190,7 +190,7 @@ func (t *trial) do(ctx context.Context) error {
 		t.events.Begun(t.plan)
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
-		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange,
+		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
 		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), MaxBody: t.maxBody(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) },
 		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
 	})

@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/record"
+	"obiter/internal/render"
+	"obiter/internal/report"
+	"obiter/internal/run"
+	"obiter/internal/trial"
+)
+
+// runs are the run files of a command, read as one.
+type runs struct {
+	names  []string
+	files  []*os.File
+	merge  record.Merge
+	reader *record.Reader // the last that was opened
+}
+
+// runsNamed are the run files that a command names, or the last run's.
+func runsNamed(c *cli.Command) []string {
+	if c.Args().Len() == 0 {
+		return []string{trial.LastRun("")}
+	}
+	return c.Args().Slice()
+}
+
+// openRuns opens run files and looks whether they belong together.
+func openRuns(names []string) (*runs, error) {
+	r := &runs{names: names}
+	for _, name := range names {
+		f, err := openFile(name)
+		if err != nil {
+			return nil, errors.Join(err, r.close())
+		}
+		for i, have := range r.files {
+			if same(have, f) {
+				f.Close()
+				return nil, errors.Join(usage(fmt.Sprintf("%s is named twice, as %s too", name, names[i]), "name each run once"), r.close())
+			}
+		}
+		r.files = append(r.files, f)
+		if err := r.merge.Add(name, func() (io.Reader, error) {
+			_, err := f.Seek(0, io.SeekStart)
+			return f, err
+		}); err != nil {
+			var apart *record.MergeError
+			if errors.As(err, &apart) {
+				err = usage(apart.Error(), apart.Hint)
+			}
+			return nil, errors.Join(err, r.close())
+		}
+	}
+	return r, nil
+}
+
+func same(a, b *os.File) bool {
+	info, err := a.Stat()
+	return err == nil && isFile(b, info)
+}
+
+func isFile(f *os.File, is os.FileInfo) bool {
+	info, err := f.Stat()
+	return err == nil && os.SameFile(info, is)
+}
+
+// tellOf tells what is odd about several runs that are read as one.
+func (a *app) tellOf(r *runs) {
+	if n := r.merge.Twice; n > 0 {
+		fmt.Fprintf(a.streams.Err, "warning: %s in more than one run; the latest answer counts\n", areIn(n))
+	}
+	if missing := r.merge.Missing(); len(missing) > 0 {
+		fmt.Fprintf(a.streams.Err, "warning: %s\n", r.incomplete())
+	}
+}
+
+func areIn(n int) string {
+	if n == 1 {
+		return "1 case is"
+	}
+	return number(n) + " cases are"
+}
+
+func (r *runs) close() error {
+	var err error
+	for _, f := range r.files {
+		err = errors.Join(err, f.Close())
+	}
+	return err
+}
+
+// open reads the runs from the beginning.
+func (r *runs) open() (*record.Reader, error) {
+	reader, err := r.merge.Open()
+	var apart *record.MergeError
+	if errors.As(err, &apart) {
+		err = usage(apart.Error(), apart.Hint)
+	}
+	r.reader = reader
+	return reader, err
+}
+
+// name is the file, or how many there are.
+func (r *runs) name() string {
+	if len(r.names) == 1 {
+		return r.names[0]
+	}
+	return plural(len(r.names), "run file")
+}
+
+// judge judges the runs as one, keeps what comes of it with the writer, and tells each of
+// every case, unless these are nil.
+func (r *runs) judge(w *record.Writer, each func(record.Result)) (*report.Report, error) {
+	return run.JudgeEach(r.open, w, each)
+}
+
+// exchanges reads the exchanges of a judged run once more.
+func (r *runs) exchanges(of render.Run, each func(record.Result)) error {
+	reader, err := r.open()
+	if err != nil {
+		return err
+	}
+	judged := map[string]int{}
+	for i, res := range of.Results {
+		judged[res.ID] = i
+	}
+	for res, err := range reader.Results() {
+		if err != nil {
+			return err
+		}
+		if i, is := judged[res.ID]; is {
+			res.Verdict, res.Findings = of.Results[i].Verdict, of.Results[i].Findings
+			each(res)
+		}
+	}
+	return nil
+}
+
+// incomplete says why the runs are not all that was planned; "" where they are.
+func (r *runs) incomplete() string {
+	if missing := r.merge.Missing(); len(missing) > 0 {
+		return "not all: missing is shard " + strings.Join(missing[:min(len(missing), 6)], ", ")
+	}
+	if r.reader == nil || r.reader.Totals == nil || r.reader.Totals.Interrupted {
+		return "the run was interrupted, so this is not all"
+	}
+	return ""
+}
+
+// openFile opens a run file for reading.
+func openFile(name string) (*os.File, error) {
+	info, err := os.Stat(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, usage("there is no run file "+name, "make one with: obiter try")
+	}
+	if err == nil && !info.Mode().IsRegular() { // it is read twice, and a pipe may never end
+		return nil, usage(name+" is not a regular file", "save its contents to a file first")
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, usage(fmt.Sprintf("cannot read the run file %s: %v", name, errors.Unwrap(err)), "")
+	}
+	return f, nil
+}
+
+// openRun opens a run file and reads its first line.
+func openRun(name string) (*os.File, *record.Reader, error) {
+	f, err := openFile(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	r, err := record.NewReader(f)
+	if err != nil {
+		f.Close()
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return f, r, nil
+}

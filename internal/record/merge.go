@@ -1,0 +1,377 @@
+package record
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"iter"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"obiter/internal/judge"
+)
+
+// Merge is several runs that are read as one: shards of one plan, runs of several
+// services of one system, or a run with what was tried again later. Of a case that is in
+// several of them the latest run's counts.
+type Merge struct {
+	Head  Head
+	Twice int // cases that are in more than one run, once it was opened
+
+	runs   []*merged
+	counts map[uint64]int // by case: the run whose answer counts
+}
+
+// merged is one of the runs.
+type merged struct {
+	name       string
+	open       func() (io.Reader, error) // from its beginning
+	head       Head
+	service    int             // runs of one description are of one service
+	operations map[string]bool // that the run tried
+}
+
+// perService is how far the numbers of two services' cases are apart.
+const perService = 1 << 40
+
+// Add takes in a run, by its name. What it is opened by gives it from its beginning, each
+// time. An error of reading is a *FileError, one of runs that do not belong together a
+// *MergeError.
+func (m *Merge) Add(name string, open func() (io.Reader, error)) error {
+	in := &merged{name: name, open: open, operations: map[string]bool{}}
+	r, err := in.reader()
+	if err != nil {
+		return err
+	}
+	in.head, in.service = r.Head, len(m.runs)
+	for _, have := range m.runs {
+		if have.head.Description == in.head.Description {
+			in.service = have.service
+		}
+		if err := contradicts(have, in); err != nil {
+			return err
+		}
+	}
+	at, _ := slices.BinarySearchFunc(m.runs, in, func(have, in *merged) int {
+		if c := strings.Compare(have.head.Started, in.head.Started); c != 0 {
+			return c
+		}
+		return -1 // what is named later is the later one
+	})
+	m.runs = slices.Insert(m.runs, at, in)
+	return nil
+}
+
+// MergeError says why two runs are not read as one.
+type MergeError struct {
+	One, Other string
+	Problem    string
+	Hint       string
+}
+
+func (e *MergeError) Error() string {
+	return fmt.Sprintf("%s and %s cannot be read as one run: %s", e.One, e.Other, e.Problem)
+}
+
+func contradicts(a, b *merged) error {
+	fail := func(hint, problem string, args ...any) error {
+		return &MergeError{a.name, b.name, fmt.Sprintf(problem, args...), hint}
+	}
+	if !reflect.DeepEqual(a.head.Layout, b.head.Layout) {
+		return fail("run them with one configuration", "their configurations differ in errors:, which says how fields are named")
+	}
+	if a.head.Description != b.head.Description {
+		return nil
+	}
+	switch {
+	case a.head.Digest != b.head.Digest:
+		return fail("run them with one version of the description", "they are of two versions of %s", a.head.Description)
+	case a.head.Shard == "" && b.head.Shard == "":
+		return nil
+	}
+	_, n, _ := strings.Cut(a.head.Shard, "/")
+	_, k, _ := strings.Cut(b.head.Shard, "/")
+	if n != k || a.head.Options != b.head.Options || a.head.Depth != b.head.Depth || a.head.Seed != b.head.Seed {
+		return fail("run all shards with the same options, and merge those of one run", "they are not shards of one plan (%s, and %s)", a.head.plan(), b.head.plan())
+	}
+	return nil
+}
+
+// plan says in words what was planned.
+func (h Head) plan() string {
+	shard := "no shard"
+	if h.Shard != "" {
+		shard = "shard " + h.Shard
+	}
+	return strings.TrimSpace(fmt.Sprintf("%s, depth %s, seed %d %s", shard, h.Depth, h.Seed, h.Options))
+}
+
+func (in *merged) reader() (*Reader, error) {
+	f, err := in.open()
+	if err != nil {
+		return nil, err
+	}
+	r, err := NewReader(f)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", in.name, err)
+	}
+	return r, nil
+}
+
+// Len is the number of runs.
+func (m *Merge) Len() int { return len(m.runs) }
+
+// Missing are the shards that are not among the runs, such as 3/5.
+func (m *Merge) Missing() []string {
+	var out []string
+	for i, in := range m.runs {
+		_, of, sharded := strings.Cut(in.head.Shard, "/")
+		if !sharded || slices.IndexFunc(m.runs, func(o *merged) bool { return o.head.Description == in.head.Description }) < i {
+			continue
+		}
+		n := 0
+		fmt.Sscan(of, &n)
+		for k := 1; k <= min(n, maxShards); k++ {
+			shard := fmt.Sprintf("%d/%d", k, n)
+			if !slices.ContainsFunc(m.runs, func(o *merged) bool {
+				return o.head.Description == in.head.Description && o.head.Shard == shard
+			}) {
+				out = append(out, shard)
+			}
+		}
+	}
+	return out
+}
+
+// maxShards bounds the shards that are looked for.
+const maxShards = 10_000
+
+// Open reads the runs as one, from the beginning. One run alone is read as it is.
+func (m *Merge) Open() (*Reader, error) {
+	if err := m.know(); err != nil {
+		return nil, err
+	}
+	out := &Reader{Head: m.Head, RunFindings: map[string][]judge.Finding{}}
+	var readers []*Reader
+	for _, in := range m.runs {
+		r, err := in.reader()
+		if err != nil {
+			return nil, err
+		}
+		readers = append(readers, r)
+	}
+	if len(readers) == 1 {
+		return readers[0], nil
+	}
+	out.merged = func(yield func(Line, error) bool) {
+		m.lines(readers, out, yield)
+	}
+	return out, nil
+}
+
+// know reads once which run's answer counts for each case, and makes the head.
+func (m *Merge) know() error {
+	if m.Head.Obiter != 0 {
+		return nil
+	}
+	head := m.runs[0].head
+	if len(m.runs) > 1 {
+		m.counts = map[uint64]int{}
+		var descriptions, addresses []string
+		for i, in := range m.runs {
+			descriptions, addresses = add(descriptions, in.head.Description), add(addresses, in.head.At)
+			for _, name := range in.head.Headers {
+				if !slices.Contains(head.Headers, name) {
+					head.Headers = append(slices.Clone(head.Headers), name)
+				}
+			}
+			if err := m.index(i, in); err != nil {
+				return err
+			}
+			for _, o := range m.runs[:i] {
+				if err := sameOperation(o, in); err != nil {
+					return err
+				}
+			}
+		}
+		head.Description, head.At, head.Shard = strings.Join(descriptions, ", "), strings.Join(addresses, ", "), ""
+	}
+	m.Head = head
+	return nil
+}
+
+func add(list []string, text string) []string {
+	if slices.Contains(list, text) {
+		return list
+	}
+	return append(list, text)
+}
+
+// sameOperation finds an operation that two services have in common: nothing tells their
+// cases apart.
+func sameOperation(a, b *merged) error {
+	if a.service == b.service {
+		return nil
+	}
+	for name := range a.operations {
+		if b.operations[name] && name != wholeAPI {
+			return &MergeError{a.name, b.name, fmt.Sprintf("%s and %s both have %s", a.head.Description, b.head.Description, name), "report them one by one"}
+		}
+	}
+	return nil
+}
+
+// wholeAPI is what every plan has.
+const wholeAPI = "the API as a whole"
+
+// index notes the cases of a run, as the one that counts.
+func (m *Merge) index(i int, in *merged) error {
+	r, err := in.reader()
+	if err != nil {
+		return err
+	}
+	for {
+		data, err := r.next()
+		if err != nil {
+			return fmt.Errorf("%s: %w", in.name, err)
+		}
+		if data == nil {
+			return nil
+		}
+		if !bytes.HasPrefix(data, []byte(`{"type":"case"`)) && !bytes.HasPrefix(data, []byte(`{"type":"operation"`)) {
+			continue
+		}
+		var line struct {
+			Case      string `json:"case"`
+			Operation string `json:"operation"`
+		}
+		if err := json.Unmarshal(data, &line); err != nil {
+			continue // reading it says what is wrong
+		}
+		in.operations[line.Operation] = true
+		if line.Case == "" {
+			continue
+		}
+		key := m.key(in, line.Case)
+		if _, has := m.counts[key]; has {
+			m.Twice++
+		}
+		m.counts[key] = i
+	}
+}
+
+// key is a case of a service.
+func (m *Merge) key(in *merged, id string) uint64 {
+	n, _ := strconv.ParseUint(id, 16, 40) // ten digits, as Reader holds
+	return uint64(in.service)<<40 | n
+}
+
+// lines gives out the lines of all runs, by the order of the plans: what comes next in a
+// run is what has the smallest number of all that come next.
+func (m *Merge) lines(readers []*Reader, out *Reader, yield func(Line, error) bool) {
+	type source struct {
+		run  int
+		next func() (Line, error, bool)
+		line Line
+	}
+	var sources []*source
+	advance := func(s *source) (more bool, err error) {
+		for {
+			line, err, ok := s.next()
+			if err != nil {
+				return false, fmt.Errorf("%s: %w", m.runs[s.run].name, err)
+			}
+			if !ok {
+				return false, nil
+			}
+			if m.settles(s.run, &line) {
+				s.line = line
+				return true, nil
+			}
+		}
+	}
+	for i, r := range readers {
+		next, stop := iter.Pull2(r.Lines())
+		defer stop()
+		s := &source{run: i, next: next}
+		if more, err := advance(s); err != nil {
+			yield(Line{}, err)
+			return
+		} else if more {
+			sources = append(sources, s)
+		}
+	}
+	for len(sources) > 0 {
+		first := slices.MinFunc(sources, func(a, b *source) int { return a.line.number() - b.line.number() })
+		if !yield(first.line, nil) {
+			return
+		}
+		more, err := advance(first)
+		if err != nil {
+			yield(Line{}, err)
+			return
+		}
+		if !more {
+			sources = slices.DeleteFunc(sources, func(s *source) bool { return s == first })
+		}
+	}
+	out.Totals = totals(readers)
+}
+
+// settles reports whether a line counts, and gives it the number that it has among all.
+func (m *Merge) settles(run int, l *Line) bool {
+	in := m.runs[run]
+	offset := in.service * perService
+	ours := func(id string) bool { return m.counts[m.key(in, id)] == run }
+	switch {
+	case l.Operation != nil:
+		l.Operation.Number += offset
+		return true
+	case l.Result != nil:
+		l.Result.Number += offset
+		return ours(l.Result.ID)
+	case l.Repeat != nil:
+		l.Repeat.Case.Number += offset
+		return ours(l.Repeat.Case.ID)
+	case l.Closing != nil:
+		l.Closing.Number += offset
+		return ours(l.Closing.ID)
+	case l.State != nil:
+		l.State.Case.Number += offset
+		return ours(l.State.Case.ID)
+	}
+	return false // what the whole of a run shows is made anew
+}
+
+// number is the place in the plan of what the line is about.
+func (l Line) number() int {
+	switch {
+	case l.Operation != nil:
+		return l.Operation.Number
+	case l.Result != nil:
+		return l.Result.Number
+	case l.Repeat != nil:
+		return l.Repeat.Case.Number
+	case l.Closing != nil:
+		return l.Closing.Number
+	case l.State != nil:
+		return l.State.Case.Number
+	}
+	return 0
+}
+
+// totals are those of no run in particular: whether any was cut short. Counting is for
+// those who judge.
+func totals(readers []*Reader) *Totals {
+	out := &Totals{}
+	for _, r := range readers {
+		if r.Totals == nil {
+			return nil
+		}
+		out.Interrupted = out.Interrupted || r.Totals.Interrupted
+	}
+	return out
+}

@@ -1,0 +1,47 @@
+package report
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"obiter/internal/exchange"
+	"obiter/internal/judge"
+)
+
+// TestRightNamesAllFields, each with what is wrong with it.
+func TestRightNamesAllFields(t *testing.T) {
+	flaws := []exchange.Flaw{{In: "body", Pointer: "/name", Rule: "required", Reason: "left out"}, {In: "body", Pointer: "/length_m", Rule: "minimum", Reason: "too small"}, {In: "body", Pointer: "/crew/0/rank", Rule: "enum", Reason: "not listed"}}
+	r := New()
+	e := exchange.Exchange{Case: exchange.Case{ID: "0000000001", Operation: "POST /vessels", Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Pointer: "/flag", Rule: "required"}}, Request: exchange.Request{URL: "http://h/vessels"}, Expect: exchange.Expect{Class: exchange.Constraint, Statuses: []int{400, 422}}},
+		Response: exchange.Answer{Status: 422, Header: http.Header{"Content-Type": {"application/problem+json"}}, Body: []byte(`{"status":422,"instance":"/vessels","errors":[{"detail":"flag is required","pointer":"#/flag"}]}`)}}
+	r.AddAnswer(e, judge.Judgement{Verdict: judge.Pass, Said: "flag is required", Fingerprint: &judge.Fingerprint{All: []string{"errors"}, Asked: true, Named: true, Where: "/errors/*/pointer"}})
+	c := exchange.Case{Operation: "PUT /vessels/{id}", Kind: exchange.Flawed, Flaws: flaws, Request: exchange.Request{URL: "http://h/vessels/7"}, Expect: exchange.Expect{Class: exchange.Constraint, Statuses: []int{400}}}
+	got := r.Right(c)
+	want := `{"status":400,"instance":"/vessels/7","errors":[{"detail":"name is required","pointer":"#/name"},{"detail":"too small","pointer":"#/length_m"},{"detail":"not listed","pointer":"#/crew/0/rank"}]}`
+	if strings.Join(strings.Fields(got.Body), " ") != strings.Join(strings.Fields(indented(want)), " ") || got.Status != 400 || got.Like != "0000000001" {
+		t.Errorf("%+v", got)
+	}
+	c.Flaws = []exchange.Flaw{{In: "request", Rule: "malformed-json", Reason: "cut off"}}
+	if got := r.Right(c); got.Like != "" || !strings.Contains(got.Body, `"detail": "cut off"`) { // of that there is none to follow
+		t.Errorf("%+v", got)
+	}
+}
+
+func TestRenamed(t *testing.T) {
+	for _, c := range []struct{ body, was, is, want string }{
+		{`{"errors":[{"pointer":"#/name","detail":"x"}]}`, "/name", "/crew/0/rank", `{"errors":[{"pointer":"#/crew/0/rank","detail":"x"}]}`},
+		{`{"errors":[{"pointer":"/name"}],"name":"name"}`, "/name", "/imo", `{"errors":[{"pointer":"/imo"}],"name":"name"}`},
+		{`{"detail":[{"loc":["body","crew",0,"rank"]}]}`, "/crew/0/rank", "/crew/1/name", `{"detail":[{"loc":["body","crew",1,"name"]}]}`},
+		{`{"detail":[{"loc":["body","name"]}]}`, "/name", "/imo", `{"detail":[{"loc":["body","imo"]}]}`},
+		{`{"field":"crew[0].rank"}`, "/crew/0/rank", "/name", `{"field":"name"}`},
+		{`{"field":"crew.0.rank"}`, "/crew/0/rank", "/crew/2/name", `{"field":"crew.2.name"}`},
+		{`{"field":"vessel.name"}`, "/name", "/imo", `{"field":"vessel.imo"}`},
+		{`{"errors":{"name":["is short"]}}`, "/name", "/imo", `{"errors":{"imo":["is short"]}}`},
+		{`{"title":"rename"}`, "/name", "/imo", `{"title":"rename"}`},
+	} {
+		if got := renamed(c.body, c.was, c.is); got != c.want {
+			t.Errorf("%s: %s, want %s", c.body, got, c.want)
+		}
+	}
+}
