@@ -30,7 +30,7 @@ func (a *app) casesCommand() *cli.Command {
 		Name:      "cases",
 		Usage:     "the requests planned: to look at, or to write out",
 		ArgsUsage: "[DESCRIPTION]",
-		Flags: append(planFlags(),
+		Flags: append(append(planFlags(), shardFlag()),
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, or ndjson: a case a line"},
 			&cli.StringFlag{Name: "write", Usage: "write each payload to a file in `FOLDER`, with an index"},
 			&cli.BoolFlag{Name: "dropped", Usage: "list the flaws that were not planned, and why"},
@@ -59,6 +59,9 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if opt, err = sharded(c, doc, conf, opt); err != nil {
+		return err
+	}
 	p, err := a.planned(doc, trial.Configured(opt, doc, conf, nil))
 	if err != nil {
 		return err
@@ -72,6 +75,10 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 		return a.writeLines(p, out)
 	}
 	fmt.Fprintln(out, a.heading(doc))
+	if shard := c.String("shard"); shard != "" && len(opt.Within) == 0 {
+		fmt.Fprintln(out, "Shard "+shard+" has no operations: there are more shards than collections.")
+		return nil
+	}
 	return a.listCases(p, out, c.Bool("dropped"))
 }
 

@@ -26,6 +26,7 @@ type result struct {
 	file        string   // where the run is kept
 	interrupted bool     // as the run file says
 	all         bool     // causes are printed, however many
+	shard       string   // the part of the plan that it was; empty: all of it
 }
 
 // outcome prints findings and totals, and turns them into an exit status. The
@@ -62,6 +63,11 @@ func (a *app) ended(r result, err error) error {
 		return &failure{exitInterrupted, "interrupted; what was answered until then is kept in " + r.file, ""}
 	case err != nil:
 		return err
+	case r.shard != "" && len(r.report.Lines) == 0:
+		if r.format == "text" {
+			fmt.Fprintln(a.streams.Out, "Shard "+r.shard+" has no operations: there are more shards than collections.")
+		}
+		return nil
 	case r.report.Totals().Cases == 0:
 		return &failure{exitUnproved, "every operation is left out, so nothing was sent", "obiter survey tells why each operation is left out"}
 	case len(r.failed) > 0 && r.report.Errors() == 0:

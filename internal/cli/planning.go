@@ -9,8 +9,10 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -21,6 +23,7 @@ import (
 	"obiter/internal/plan"
 	"obiter/internal/rule"
 	"obiter/internal/suggest"
+	"obiter/internal/trial"
 )
 
 func configFlag() cli.Flag {
@@ -173,6 +176,47 @@ func planOptions(c *cli.Command, conf *config.Config, base string) (plan.Options
 	}
 	skip := slices.Concat(c.StringSlice("skip"), conf.Skip)
 	return plan.Options{Break: breaks, Spare: spares, Budget: budget, Base: base, Only: c.StringSlice("only"), Skip: skip, Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
+}
+
+// shardFlag is the option of commands that give out cases.
+func shardFlag() cli.Flag {
+	return &cli.StringFlag{Name: "shard", Usage: "only one of several parts of the plan, such as `2/5`; each is as large as the others, and together they are all"}
+}
+
+// sharded narrows a plan to the shard that is asked for, if any.
+func sharded(c *cli.Command, doc *oad.Document, conf *config.Config, opt plan.Options) (plan.Options, error) {
+	if !c.IsSet("shard") {
+		return opt, nil
+	}
+	s, ok := plan.ParseShard(c.String("shard"))
+	if !ok {
+		return opt, usage(fmt.Sprintf("invalid value %q for --shard", c.String("shard")), fmt.Sprintf("write it as 2/5, the second of five; there can be %d", plan.MaxShards))
+	}
+	// Everywhere the same, whatever the day and the credentials at hand.
+	whole := trial.Configured(opt, doc, conf, nil)
+	whole.Now = time.Unix(0, 0).UTC()
+	p, err := plan.New(doc, whole)
+	if err == nil {
+		opt.Within = p.Within(s, runtime.GOMAXPROCS(0))
+	}
+	return opt, err
+}
+
+// narrowing are the options of a plan as on a command line, for the run file.
+func narrowing(c *cli.Command) string {
+	var out []string
+	for _, name := range []string{"only", "skip", "tag", "rule", "without"} {
+		for _, v := range c.StringSlice(name) {
+			out = append(out, "--"+name+" "+quote(v))
+		}
+	}
+	if c.IsSet("budget") {
+		out = append(out, fmt.Sprintf("--budget %d", c.Int("budget")))
+	}
+	if c.Bool("controls") {
+		out = append(out, "--controls")
+	}
+	return strings.Join(out, " ")
 }
 
 // planned makes a plan and tells which rules nothing can be made of.

@@ -34,7 +34,7 @@ func (a *app) tryCommand() *cli.Command {
 		Name:      "try",
 		Usage:     "send the cases and judge every answer",
 		ArgsUsage: "[DESCRIPTION]",
-		Flags: append(append(planFlags(), serviceFlags()...),
+		Flags: append(append(append(planFlags(), shardFlag()), serviceFlags()...),
 			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at the same time"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
@@ -94,7 +94,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	if out.Report == nil {
 		return err
 	}
-	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all")}
+	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all"), shard: c.String("shard")}
 	defer func() {
 		if len(reports) == 0 {
 			return
@@ -234,8 +234,12 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 	if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 		return opt, err
 	}
+	if opt.Plan, err = sharded(c, doc, conf, opt.Plan); err != nil {
+		return opt, err
+	}
 	opt.Parallel, opt.KeepBodies = c.Int("parallel"), c.Bool("keep-bodies")
 	opt.Head = head(c.String("depth"))
+	opt.Head.Options, opt.Head.Shard = narrowing(c), c.String("shard")
 	if opt.Files = []string{trial.LastRun("")}; c.String("save") != "" {
 		opt.Files = append(opt.Files, c.String("save"))
 	}

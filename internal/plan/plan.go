@@ -24,12 +24,14 @@ import (
 
 // Options narrow and steer a plan. The zero value plans everything quickly.
 type Options struct {
-	Base  string // URL that the paths follow; empty: the description's first server
-	Only  []string
-	Skip  []string
-	Tags  []string
-	Depth flaw.Depth
-	Seed  uint64
+	Base string // URL that the paths follow; empty: the description's first server
+	Only []string
+	Skip []string
+	Tags []string
+	// Within are the only operations that are selected, by their names; nil: all are.
+	Within map[string]bool
+	Depth  flaw.Depth
+	Seed   uint64
 	// Budget caps the cases of an operation, controls not counted: each rule once
 	// before any rule twice. 0: no cap.
 	Budget int

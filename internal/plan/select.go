@@ -38,6 +38,9 @@ func selectOperations(all []oad.Operation, opt Options) ([]oad.Operation, error)
 	var out []oad.Operation
 	for _, o := range all {
 		tagged := len(opt.Tags) == 0 || slices.ContainsFunc(opt.Tags, func(t string) bool { return slices.Contains(o.Tags, t) })
+		if opt.Within != nil && !opt.Within[o.Name()] {
+			continue
+		}
 		if tagged && (len(opt.Only) == 0 || matchesAny(opt.Only, o)) && !matchesAny(opt.Skip, o) {
 			out = append(out, o)
 		}

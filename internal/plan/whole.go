@@ -35,7 +35,7 @@ type wholeAPI struct {
 // hasWhole reports whether the plan tries the API as a whole: not where single
 // operations are selected.
 func (p *Plan) hasWhole() bool {
-	return len(p.opt.Only)+len(p.opt.Tags) == 0 && len(p.operations) > 0 && !p.opt.ControlsOnly
+	return (p.opt.Within == nil || p.opt.Within[WholeAPI]) && len(p.opt.Only)+len(p.opt.Tags) == 0 && len(p.operations) > 0 && !p.opt.ControlsOnly
 }
 
 // prepareWhole makes the operation for the API as a whole; nil where

@@ -3,6 +3,7 @@ package render
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
 	"slices"
@@ -57,7 +58,7 @@ func bodyLines(body []byte) []line {
 	}
 	w := lineWriter{d: jsontext.NewDecoder(bytes.NewBuffer(slices.Clone(body)), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))}
 	if err := w.value("", "", 0); err == nil {
-		if _, err := w.d.ReadToken(); err != nil && len(w.lines) > 0 { // the end
+		if _, err := w.d.ReadToken(); err == io.EOF {
 			return w.lines
 		}
 	}

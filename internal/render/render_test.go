@@ -13,6 +13,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/record"
 	"obiter/internal/report"
@@ -118,14 +119,149 @@ func TestMarkdownFitsAComment(t *testing.T) {
 	}
 }
 
-// TestHARIsReadBack: it has what HAR 1.2 requires, and each exchange in full.
-func TestHARIsReadBack(t *testing.T) {
+func compiled(t *testing.T, name string) *jsonschema.Schema {
+	t.Helper()
 	c := jsonschema.NewCompiler()
 	c.AssertFormat()
-	schema, err := c.Compile("testdata/har.schema.json")
+	schema, err := c.Compile(name)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return schema
+}
+
+// valid holds that a text obeys a schema, and that nothing in it is unseen.
+func valid(t *testing.T, schema *jsonschema.Schema, text []byte) {
+	t.Helper()
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	if err == nil {
+		err = schema.Validate(v)
+	}
+	if err != nil || bytes.ContainsFunc(text, func(r rune) bool { return r == '\x1b' || r == '\u202e' }) {
+		t.Errorf("%v\n%s", err, text)
+	}
+}
+
+// TestSARIFIsReadBack: it has what SARIF 2.1.0 requires, a result where the rule stands,
+// each once, with a fingerprint of its own that another run has as well.
+func TestSARIFIsReadBack(t *testing.T) {
+	schema := compiled(t, "testdata/sarif.schema.json")
+	read := func(r Run) (out sarifRun) {
+		t.Helper()
+		var b bytes.Buffer
+		if err := SARIF(&b, r); err != nil {
+			t.Fatal(err)
+		}
+		valid(t, schema, b.Bytes())
+		var log sarifLog
+		if err := json.Unmarshal(b.Bytes(), &log); err != nil || len(log.Runs) != 1 {
+			t.Fatal(err, len(log.Runs))
+		}
+		return log.Runs[0]
+	}
+	if got := read(Run{Report: report.New(), Incomplete: "the run was interrupted"}); len(got.Results) > 0 || got.Invocations[0].Successful || !strings.Contains(got.Invocations[0].Notifications[0].Message.Text, "interrupted") {
+		t.Errorf("%+v", got)
+	}
+	read(run(3))
+	sent := func(operation, pointer string, n int, status int, found ...judge.Finding) record.Result {
+		f := exchange.Flaw{In: "body", Pointer: pointer, Rule: "minLength", Variant: "one-below"}
+		return record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprintf("%010x", n), Name: "case", Number: n, Operation: operation, Kind: exchange.Flawed, Flaws: []exchange.Flaw{f}}, Response: exchange.Answer{Status: status}}, Verdict: judge.Fail, Findings: found}
+	}
+	kept := func(rounds int) Run {
+		r := Run{Report: report.New(), Head: record.Head{Description: "/a b/api.yaml"}}
+		r.Report.AddOperation(exchange.Described{Operation: "PUT /vessels/{id}", At: "api.yaml:3:5", Fields: []exchange.DescribedField{{In: "body", Pointer: "/crew", At: "api.yaml:6:5"}, {In: "body", Pointer: "/crew/*/name", At: "api.yaml:8:9", Rules: map[string]exchange.Place{"minLength": "part s.yaml:9:11"}}}})
+		r.Report.AddOperation(exchange.Described{Operation: "POST /vessels", At: "api.yaml:12:5"})
+		accepted := judge.Finding{Code: "accepted", Severity: judge.Error, Message: "it was accepted"}
+		list := []record.Result{sent("POST /vessels", "/crew/0/name", 1, 422), sent("POST /berths", "", 9, 200, accepted)}
+		for i := range rounds {
+			list = append(list, sent("PUT /vessels/{id}", fmt.Sprintf("/crew/%d/name", i), 20+i, 200, accepted))
+		}
+		for _, res := range list {
+			r.Report.Add(res)
+			r.Results = append(r.Results, Of(res))
+		}
+		return r
+	}
+	got, again := read(kept(2)), read(kept(1))
+	if len(got.Results) != 2 || len(got.Tool.Driver.Rules) != 1 || got.Tool.Driver.Rules[0].Help.Text == "" {
+		t.Fatalf("%+v", got)
+	}
+	where := func(l sarifLocation) string { return fmt.Sprint(l.Physical.Artifact.URI, l.Physical.Region) }
+	berths, put := got.Results[0], got.Results[1]
+	if put.Occurrences != 2 || where(put.Locations[0]) != "part%20s.yaml{9 11}" || len(put.Related) != 1 || where(put.Related[0]) != "api.yaml{12 5}" || put.Related[0].Message.Text != "POST /vessels rejects the same" {
+		t.Errorf("%+v", put)
+	}
+	if where(berths.Locations[0]) != "file:///a%20b/api.yaml{1 0}" || berths.Fingerprints["obiterRule/v1"] == put.Fingerprints["obiterRule/v1"] {
+		t.Errorf("%+v", berths)
+	}
+	if again.Results[1].Fingerprints["obiterRule/v1"] != put.Fingerprints["obiterRule/v1"] {
+		t.Errorf("%v was %v", again.Results[1].Fingerprints, put.Fingerprints)
+	}
+}
+
+// TestThePageHoldsAnything: whatever is in the texts is text there, what is too much is
+// counted, and an incomplete run says so at the top.
+func TestThePageHoldsAnything(t *testing.T) {
+	for _, causes := range []int{0, 3, 400} {
+		r := run(causes)
+		r.Incomplete = "the run was interrupted, so this is not all"
+		p := NewPage(r)
+		for i, res := range r.Results {
+			c := exchange.Case{ID: res.ID, Name: nasty, Operation: res.Operation, Kind: exchange.Flawed, Flaws: []exchange.Flaw{res.Flaw}, Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1:1/" + nasty, Headers: [][2]string{{"X-Tide", nasty}}, Body: []byte(fmt.Sprintf(`{"a":[%q,{"b":{}}],"field%d":1}`, nasty, i+1))}}
+			p.Add(record.Result{Exchange: exchange.Exchange{Case: c, Response: exchange.Answer{Status: 400, Header: http.Header{"X": {nasty}}, Body: []byte(strings.Repeat(nasty, 200))}}, Verdict: res.Verdict, Findings: res.Findings})
+		}
+		var b bytes.Buffer
+		if err := p.Write(&b); err != nil {
+			t.Fatal(err)
+		}
+		text := b.String()
+		for _, bad := range []string{"<script>alert", "\x1b", "\u202e", "src=", "href=\"http"} {
+			if strings.Contains(text, bad) {
+				t.Errorf("%d causes: %q is in it", causes, bad)
+			}
+		}
+		head, _, _ := strings.Cut(text, "<h1>")
+		if !strings.Contains(head, "Not complete:") || strings.Count(text, "<tr id=\"c") != len(r.Results) || len(text) > 15<<20 {
+			t.Errorf("%d causes: %d rows, %d bytes", causes, strings.Count(text, "<tr id=\"c"), len(text))
+		}
+	}
+}
+
+func TestLines(t *testing.T) {
+	long := strings.Repeat("x", 1000)
+	for body, want := range map[string]string{
+		`{"b":{"c":[1,"x",{}]},"a":1e400}`: "{\n  \"b\": {\n    \"c\": [\n      1, <- here\n      \"x\",\n      {}\n    ]\n  },\n  \"a\": 1e400\n}",
+		`{"b":{}}`:                         "{\n  \"b\": {} <- here\n}",
+		`[`:                                "[ <- here",
+		"a\r\nb":                           "a <- here\nb",
+		`{"a":1} x`:                        `{"a":1} x <- here`,
+		`"` + long:                         instance.Shorten(`"`+long, maxWidth) + " <- here",
+		"":                                 "",
+	} {
+		lines := bodyLines([]byte(body))
+		note(lines, "/b/c/0", "here")
+		var out []string
+		for _, l := range shortened(lines) {
+			text := l.Text
+			if len(l.Notes) > 0 {
+				text += " <- " + strings.Join(l.Notes, "; ")
+			}
+			out = append(out, text)
+		}
+		if got := strings.Join(out, "\n"); got != want {
+			t.Errorf("%.60s:\n%s\nwant\n%s", body, got, want)
+		}
+	}
+	many := bodyLines([]byte("[" + strings.Repeat("1,", 500) + "2]"))
+	note(many, "/400", "far down")
+	if got := shortened(many); len(got) != maxLines+3 || got[maxLines+1].Notes[0] != "far down" || !strings.HasPrefix(got[maxLines+2].Text, "… and ") {
+		t.Errorf("%d lines: %+v", len(got), got[maxLines:])
+	}
+}
+
+// TestHARIsReadBack: it has what HAR 1.2 requires, and each exchange in full.
+func TestHARIsReadBack(t *testing.T) {
+	schema := compiled(t, "testdata/har.schema.json")
 	results := []record.Result{
 		{Exchange: exchange.Exchange{Case: exchange.Case{ID: "0000000001", Name: nasty, Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1:1/a?x=1&y=a+b%20c&z&x=%zz", Headers: [][2]string{{"Content-Type", "application/json"}, {"Cookie", "watch=forenoon; bell=eight"}}, Body: []byte(`{"a":"` + nasty + `"}`)},
 			Credentials: []exchange.Credential{{Scheme: "s", In: "header", Name: "Authorization"}}},
