@@ -511,7 +511,7 @@ func TestJudgingAgain(t *testing.T) {
 	obiter(t, dir, "judge", "again.ndjson", "--format", "ndjson").check(t, 1, `{"type":"end"`, "")
 	obiter(t, dir, "judge", "--save", ".obiter/last.ndjson").check(t, 2, "", "error: --save names the run file that is read")
 	obiter(t, dir, "judge", "--save", "no/where").check(t, 2, "", "error: cannot write no/where: no such file or directory")
-	obiter(t, dir, "judge", "a", "b").check(t, 2, "", `error: judge reads one run file, and "b" is a second one`)
+	obiter(t, dir, "judge", "a", "b").check(t, 2, "", "error: there is no run file a")
 	obiter(t, dir, "judge", "--format", "xml").check(t, 2, "", "hint: use text, json or ndjson")
 	text, err := os.ReadFile(filepath.Join(dir, "again.ndjson"))
 	if err != nil {

@@ -75,22 +75,24 @@ func (a *app) judge(names []string, save, format string, all bool) error {
 	if err != nil {
 		return err
 	}
-	interrupted := r.incomplete() != ""
 	if w != nil {
 		totals := rep.Totals()
-		totals.Layout, totals.Interrupted = rep.Layout, interrupted
+		totals.Layout, totals.Interrupted = rep.Layout, r.incomplete() != ""
 		if err := w.Close(totals); err != nil {
 			return err
 		}
 	}
 	if format == "text" {
+		if why := r.incomplete(); why != "" {
+			fmt.Fprintln(a.streams.Out, a.look.in(codeYellow, "Not complete: "+why+"."))
+		}
 		a.judged(r.name(), head, rep)
 	}
 	kept := r.name()
 	if save != "" {
 		kept = save
 	}
-	return a.outcome(result{report: rep, format: format, description: head.Description, at: head.At, file: kept, interrupted: interrupted, all: all}, nil)
+	return a.outcome(result{report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.incomplete(), all: all}, nil)
 }
 
 // judged prints which run was judged again, and a line for each operation.

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"obiter/internal/instance"
+	"obiter/internal/judge"
 	"obiter/internal/record"
 	"obiter/internal/report"
 	"obiter/internal/run"
@@ -24,7 +25,7 @@ type result struct {
 	failed      []string // fixtures that could not be made
 	stuck       int      // records that should have been taken away, and stay
 	file        string   // where the run is kept
-	interrupted bool     // as the run file says
+	incomplete  string   // why the run is not all that was planned; empty: it is
 	all         bool     // causes are printed, however many
 	shard       string   // the part of the plan that it was; empty: all of it
 }
@@ -34,7 +35,9 @@ type result struct {
 func (a *app) outcome(r result, err error) error {
 	switch r.format {
 	case "json":
-		r.interrupted = r.interrupted || err != nil
+		if err != nil && r.incomplete == "" {
+			r.incomplete = interruptedRun
+		}
 		if e := writeOutcome(a.streams.Out, r); e != nil {
 			return e
 		}
@@ -107,13 +110,24 @@ func brokenHint(e *run.BrokenError) string {
 
 // outcomeJSON is what --format json gives: docs/formats/outcome.schema.json.
 type outcomeJSON struct {
-	Obiter      int             `json:"obiter"` // the version of the format
-	Program     string          `json:"program"`
-	Description string          `json:"description"`
-	At          string          `json:"at"`
-	Totals      record.Totals   `json:"totals"`
-	Operations  []lineJSON      `json:"operations"`
-	Findings    []*report.Entry `json:"findings"`
+	Obiter      int                `json:"obiter"` // the version of the format
+	Program     string             `json:"program"`
+	Description string             `json:"description"`
+	At          string             `json:"at"`
+	Incomplete  string             `json:"incomplete,omitempty"` // why it is not all that was planned
+	Totals      record.Totals      `json:"totals"`
+	Causes      causesJSON         `json:"causes"`
+	Operations  []lineJSON         `json:"operations"`
+	Findings    []*report.Entry    `json:"findings"`
+	Matrix      []*report.Resource `json:"matrix"`
+	Layouts     []*report.Layout   `json:"layouts"`
+	Messages    []report.Message   `json:"messages"`
+}
+
+// causesJSON counts what is to be put right.
+type causesJSON struct {
+	Substance int `json:"substance"`
+	Form      int `json:"form"`
 }
 
 type lineJSON struct {
@@ -130,8 +144,19 @@ const outcomeVersion = 1
 
 // writeOutcome writes the outcome for other programs.
 func writeOutcome(w io.Writer, r result) error {
-	out := outcomeJSON{Obiter: outcomeVersion, Program: version(), Description: r.description, At: r.at, Totals: r.report.Totals(), Operations: []lineJSON{}, Findings: r.report.Entries()}
-	out.Totals.Layout, out.Totals.Interrupted = r.report.Layout, r.interrupted
+	out := outcomeJSON{Obiter: outcomeVersion, Program: version(), Description: r.description, At: r.at, Incomplete: r.incomplete, Totals: r.report.Totals(), Operations: []lineJSON{}, Findings: r.report.Entries(),
+		Matrix: append([]*report.Resource{}, r.report.Matrix()...), Layouts: append([]*report.Layout{}, r.report.Layouts()...), Messages: append([]report.Message{}, r.report.Messages()...)}
+	out.Totals.Layout, out.Totals.Interrupted = r.report.Layout, r.incomplete != ""
+	found, _ := reached(out.Findings)
+	for _, e := range found {
+		switch {
+		case e.Severity == judge.Note:
+		case e.Form:
+			out.Causes.Form++
+		default:
+			out.Causes.Substance++
+		}
+	}
 	for _, l := range r.report.Lines {
 		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Form, l.Unproven})
 	}

@@ -132,7 +132,7 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 				archive := render.NewHAR(w, of)
 				return errors.Join(r.exchanges(of, archive.Add), archive.Close())
 			}
-			return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, interrupted: of.Incomplete != ""})
+			return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, incomplete: of.Incomplete})
 		}); err != nil {
 			return err
 		}

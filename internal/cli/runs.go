@@ -143,13 +143,16 @@ func (r *runs) exchanges(of render.Run, each func(record.Result)) error {
 	return nil
 }
 
+// interruptedRun says that a run is not all that was planned.
+const interruptedRun = "the run was interrupted, so this is not all"
+
 // incomplete says why the runs are not all that was planned; "" where they are.
 func (r *runs) incomplete() string {
 	if missing := r.merge.Missing(); len(missing) > 0 {
 		return "not all: missing is shard " + strings.Join(missing[:min(len(missing), 6)], ", ")
 	}
 	if r.reader == nil || r.reader.Totals == nil || r.reader.Totals.Interrupted {
-		return "the run was interrupted, so this is not all"
+		return interruptedRun
 	}
 	return ""
 }

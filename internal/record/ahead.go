@@ -103,7 +103,7 @@ func (d *decoded) decode() {
 		} else {
 			d.cut = false // it is whole
 		}
-		d.err = &FileError{d.number, text}
+		d.err = &FileError{"", d.number, text}
 	}
 	var err error
 	if d.kind, err = kindOf(d.data); err != nil {
@@ -173,5 +173,5 @@ func (r *Reader) take(d *decoded) (Line, error) {
 		}
 		return Line{Result: res}, nil
 	}
-	return Line{}, &FileError{d.number, fmt.Sprintf("not a line of type %q: a member is missing", d.kind)}
+	return Line{}, &FileError{"", d.number, fmt.Sprintf("not a line of type %q: a member is missing", d.kind)}
 }

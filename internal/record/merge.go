@@ -3,6 +3,7 @@ package record
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
@@ -115,9 +116,14 @@ func (in *merged) reader() (*Reader, error) {
 		return nil, err
 	}
 	r, err := NewReader(f)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", in.name, err)
+	var at *FileError
+	if errors.As(err, &at) {
+		at.Name = in.name
 	}
+	if err != nil {
+		return nil, err
+	}
+	r.name = in.name
 	return r, nil
 }
 
@@ -236,7 +242,7 @@ func (m *Merge) index(i int, in *merged) error {
 	for {
 		data, err := r.next()
 		if err != nil {
-			return fmt.Errorf("%s: %w", in.name, err)
+			return err
 		}
 		if data == nil {
 			return nil
@@ -282,7 +288,7 @@ func (m *Merge) lines(readers []*Reader, out *Reader, yield func(Line, error) bo
 		for {
 			line, err, ok := s.next()
 			if err != nil {
-				return false, fmt.Errorf("%s: %w", m.runs[s.run].name, err)
+				return false, err
 			}
 			if !ok {
 				return false, nil

@@ -153,11 +153,17 @@ func (w *Writer) Close(t Totals) error {
 
 // FileError is a run file that cannot be read, with the line.
 type FileError struct {
+	Name    string // of the file, where that is known
 	Line    int
 	Problem string
 }
 
-func (e *FileError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Problem) }
+func (e *FileError) Error() string {
+	if e.Name != "" {
+		return fmt.Sprintf("%s: line %d: %s", e.Name, e.Line, e.Problem)
+	}
+	return fmt.Sprintf("line %d: %s", e.Line, e.Problem)
+}
 
 // Reader reads a run file.
 type Reader struct {
@@ -168,6 +174,7 @@ type Reader struct {
 	RunFindings map[string][]judge.Finding
 
 	merged   iter.Seq2[Line, error] // of several runs that are read as one; nil: of a file
+	name     string                 // of the file, for errors
 	scanner  *bufio.Scanner
 	line     int
 	ended    bool                      // the last line read ends with a line break
@@ -188,13 +195,13 @@ func NewReader(r io.Reader) (*Reader, error) {
 		return nil, err
 	}
 	if data == nil {
-		return nil, &FileError{1, "the file is empty"}
+		return nil, &FileError{"", 1, "the file is empty"}
 	}
 	if err := json.Unmarshal(data, &out.Head); err != nil || out.Head.Obiter == 0 {
-		return nil, &FileError{1, `not a run file: its first line should begin with {"type":"run","obiter":`}
+		return nil, &FileError{"", 1, `not a run file: its first line should begin with {"type":"run","obiter":`}
 	}
 	if v := out.Head.Obiter; v != Version {
-		return nil, &FileError{1, fmt.Sprintf("the file has format %d; this program reads format %d", v, Version)}
+		return nil, &FileError{"", 1, fmt.Sprintf("the file has format %d; this program reads format %d", v, Version)}
 	}
 	return out, nil
 }
@@ -208,9 +215,9 @@ func (r *Reader) next() ([]byte, error) {
 		}
 	}
 	if err := r.scanner.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return nil, &FileError{r.line + 1, fmt.Sprintf("the line is longer than %d MiB", maxLine>>20)}
+		return nil, &FileError{r.name, r.line + 1, fmt.Sprintf("the line is longer than %d MiB", maxLine>>20)}
 	} else if err != nil {
-		return nil, &FileError{r.line + 1, err.Error()}
+		return nil, &FileError{r.name, r.line + 1, err.Error()}
 	}
 	return nil, nil
 }
@@ -270,6 +277,10 @@ func (r *Reader) Lines() iter.Seq2[Line, error] {
 					return
 				}
 				if err != nil {
+					var at *FileError
+					if errors.As(err, &at) {
+						at.Name = r.name
+					}
 					yield(Line{}, err)
 					return
 				}

@@ -39,6 +39,7 @@ type (
 		Name    string        `xml:"name,attr"`
 		Time    string        `xml:"time,attr"`
 		Failure *junitFailure `xml:"failure,omitempty"`
+		Error   *junitFailure `xml:"error,omitempty"`
 		Skipped *junitSkipped `xml:"skipped,omitempty"`
 	}
 	junitFailure struct {
@@ -52,7 +53,8 @@ type (
 )
 
 // JUnit writes a suite for each operation and a test for each case. What is unproven is
-// skipped, with the reason; what only the whole run shows is a test of its own.
+// skipped, with the reason; what only the whole run shows is a test of its own, and so is
+// that the run is complete, if it is not.
 func JUnit(w io.Writer, r Run) error {
 	all := junitSuites{Name: visible("obiter: " + r.Head.Description)}
 	suites := map[string]*junitSuite{}
@@ -64,6 +66,11 @@ func JUnit(w io.Writer, r Run) error {
 			all.Suites = append(all.Suites, s)
 		}
 		return s
+	}
+	if r.Incomplete != "" {
+		s := suite("the run")
+		s.Tests, s.Errors = 1, 1
+		s.Cases = append(s.Cases, junitCase{Class: "the run", Name: "complete", Time: "0.000", Error: &junitFailure{visible(r.Incomplete), "incomplete", visible(r.Sentence())}})
 	}
 	for _, res := range r.Results {
 		s := suite(res.Operation)
@@ -95,7 +102,7 @@ func JUnit(w io.Writer, r Run) error {
 	total := 0.0
 	for _, s := range all.Suites {
 		s.Time = fmt.Sprintf("%.3f", s.seconds)
-		all.Tests, all.Failures, all.Skipped, total = all.Tests+s.Tests, all.Failures+s.Failures, all.Skipped+s.Skipped, total+s.seconds
+		all.Tests, all.Failures, all.Errors, all.Skipped, total = all.Tests+s.Tests, all.Failures+s.Failures, all.Errors+s.Errors, all.Skipped+s.Skipped, total+s.seconds
 	}
 	all.Time = fmt.Sprintf("%.3f", total)
 	if _, err := io.WriteString(w, xml.Header); err != nil {

@@ -33,6 +33,9 @@ func Markdown(w io.Writer, r Run) error {
 	default:
 		fmt.Fprintf(&b, "## %d causes to fix\n\n", toFix)
 	}
+	if r.Incomplete != "" {
+		fmt.Fprintf(&b, "**Not complete: %s.**\n\n", plain(r.Incomplete))
+	}
 	fmt.Fprintf(&b, "%s %s, at %s, %s.\n", plain(r.Sentence()), plain(r.Head.Description), plain(r.Head.At), plain(r.Head.Started))
 	operations := operationTable(r.Report)
 	room := maxMarkdown - len([]rune(b.String())) - len([]rune(operations)) - 200

@@ -114,7 +114,7 @@ func TestMarkdownFitsAComment(t *testing.T) {
 	}
 	sound := Run{Report: report.New(), Incomplete: "the run was interrupted, so this is not all"}
 	var b bytes.Buffer
-	if err := Markdown(&b, sound); err != nil || !strings.HasPrefix(b.String(), "## Nothing to fix\n\n0 cases: 0 right, 0 wrong; the run was interrupted, so this is not all.") {
+	if err := Markdown(&b, sound); err != nil || !strings.HasPrefix(b.String(), "## Nothing to fix\n\n**Not complete: the run was interrupted, so this is not all.**\n\n0 cases: 0 right, 0 wrong; the run was interrupted, so this is not all.") {
 		t.Errorf("%v: %s", err, &b)
 	}
 }
