@@ -14,7 +14,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/record"
 	"obiter/internal/render"
 )
 
@@ -108,14 +107,14 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 		return err
 	}
 	defer r.close()
-	var results []render.Result
-	rep, err := r.judge(nil, func(res record.Result) { results = append(results, render.Of(res)) })
+	var results render.Results
+	rep, err := r.judge(nil, results.Add)
 	if err != nil {
 		return err
 	}
 	a.tellOf(r)
-	slices.SortStableFunc(results, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
-	of := render.Run{Head: r.merge.Head, Report: rep, Results: results, Incomplete: r.incomplete(), Program: version()}
+	slices.SortStableFunc(results.List, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
+	of := render.Run{Head: r.merge.Head, Report: rep, Results: results.List, Incomplete: r.incomplete(), Program: version()}
 	for _, to := range reports {
 		if err := a.writeReport(to, func(w io.Writer) error {
 			switch to.format {

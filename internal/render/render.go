@@ -34,6 +34,48 @@ type Result struct {
 	Flaw                exchange.Flaw // the one that was planted, or the edge; of several the first. Its pointer has * for the entries of lists
 }
 
+// Results collects what reports say of cases. Texts that many have in common are kept
+// once.
+type Results struct {
+	List []Result
+	seen map[string]string
+}
+
+// maxSeen bounds the texts that are kept once.
+const maxSeen = 100_000
+
+// same is a text that was seen before, if it was.
+func (r *Results) same(text *string) {
+	if have, is := r.seen[*text]; is {
+		*text = have
+		return
+	}
+	if r.seen == nil {
+		r.seen = map[string]string{}
+	}
+	if len(r.seen) < maxSeen {
+		r.seen[*text] = *text
+	}
+}
+
+// Add takes in a case with its answer.
+func (r *Results) Add(res record.Result) {
+	out := Of(res)
+	for _, text := range []*string{&out.Operation, &out.Name, &out.Answered, &out.Flaw.In, &out.Flaw.Pointer, &out.Flaw.Rule, &out.Flaw.Variant} {
+		r.same(text)
+	}
+	for i := range out.Findings {
+		f := &out.Findings[i]
+		for _, text := range []*string{&f.Code, &f.Message, &f.At, &f.Field, &f.Cites, &f.Way} {
+			r.same(text)
+		}
+	}
+	if out.Verdict == judge.Pass {
+		out.Sent = ""
+	}
+	r.List = append(r.List, out)
+}
+
 // Of is a case with its answer, as reports need it.
 func Of(res record.Result) Result {
 	out := Result{ID: res.ID, Name: res.Name, Operation: res.Operation, Number: res.Number, Seconds: res.Response.Took.Seconds(), Verdict: res.Verdict, Findings: res.Findings, Sent: res.Request.Method + " " + res.Request.URL, Answered: res.Response.Err}
@@ -46,7 +88,7 @@ func Of(res record.Result) Result {
 	case len(res.Flaws) > 0:
 		out.Flaw = res.Flaws[0]
 	}
-	out.Flaw.Pointer = instance.AnyIndex(out.Flaw.Pointer)
+	out.Flaw.Pointer, out.Flaw.Reason = instance.AnyIndex(out.Flaw.Pointer), ""
 	if len(out.Sent) > maxSent {
 		out.Sent = instance.Shorten(out.Sent, maxSent)
 	}
