@@ -142,7 +142,6 @@ type (
 		Missed                      []missedView
 		Substance, Form             []*causeView
 		Resources                   []*resourceView
-		Columns                     []string
 		Marks                       []markView
 		Layouts                     []layoutView
 		Learned                     *judge.Layout
@@ -176,8 +175,9 @@ type (
 	markView     struct{ Word, Sign, Class, Means string }
 	resourceView struct {
 		*report.Resource
-		Fields []fieldView
-		Whole  []wholeView
+		Columns []string // those that have a cell
+		Fields  []fieldView
+		Whole   []wholeView
 	}
 	fieldView struct {
 		In, Field string
@@ -250,7 +250,7 @@ func (p *Page) Write(w io.Writer) error {
 
 func (p *Page) view() *pageView {
 	r := p.run
-	v := &pageView{Title: r.Head.Description, Sentence: r.Sentence(), Incomplete: r.Incomplete, Totals: r.Report.Totals(), Columns: report.Columns, Learned: r.Report.Layout, Data: &p.held, CSS: template.CSS(pageCSS), JS: template.JS(pageJS)}
+	v := &pageView{Title: r.Head.Description, Sentence: r.Sentence(), Incomplete: r.Incomplete, Totals: r.Report.Totals(), Learned: r.Report.Layout, Data: &p.held, CSS: template.CSS(pageCSS), JS: template.JS(pageJS)}
 	v.Policy = fmt.Sprintf("default-src 'none'; style-src '%s'; script-src '%s'; base-uri 'none'; form-action 'none'", hashOf(pageCSS), hashOf(pageJS))
 	for _, f := range [][2]string{{"Description", r.Head.Description}, {"Service", r.Head.At}, {"Started", r.Head.Started}, {"Depth", r.Head.Depth}, {"Seed", fmt.Sprint(r.Head.Seed)}, {"Options", r.Head.Options}, {"Shard", r.Head.Shard}, {"Obiter", r.Program}} {
 		if f[1] != "" {
@@ -379,6 +379,11 @@ func cellOf(c *report.Cell, column string) *cellView {
 func (p *Page) matrix(v *pageView) {
 	for _, res := range p.run.Report.Matrix() {
 		out := &resourceView{Resource: res}
+		for _, column := range report.Columns {
+			if slices.ContainsFunc(res.Rows, func(row *report.Row) bool { return row.In != report.Request && row.Cells[column] != nil }) {
+				out.Columns = append(out.Columns, column)
+			}
+		}
 		for _, row := range res.Rows {
 			if row.In == report.Request {
 				w := wholeView{Operation: row.Operation, Short: within(row.Operation, res.Name)}
@@ -392,7 +397,7 @@ func (p *Page) matrix(v *pageView) {
 				out.Fields = append(out.Fields, fieldView{In: row.In, Field: row.Field})
 			}
 			one := rowView{Operation: row.Operation, Short: within(row.Operation, res.Name)}
-			for _, column := range report.Columns {
+			for _, column := range out.Columns {
 				one.Cells = append(one.Cells, cellOf(row.Cells[column], column))
 			}
 			last := &out.Fields[len(out.Fields)-1]
