@@ -115,18 +115,19 @@ func TestThePage(t *testing.T) {
 	b.media("light", true)
 	b.open(address)
 	for expression, want := range map[string]string{
-		`document.title.startsWith("openapi.yaml: ")`:                                                                                  "true",
-		`[...document.querySelectorAll("main > section > h2")].map(h => h.textContent.split(":")[0]).join()`:                           `"Causes,Matrix,Layouts,Messages,Cases"`,
-		`document.querySelectorAll("header, main, footer, nav, [role=search]").length`:                                                 "5",
-		`document.querySelectorAll("th:not([scope])").length`:                                                                          "0",
-		`document.querySelectorAll(".cause").length > 3`:                                                                               "true",
-		`[...document.querySelectorAll("[id]")].length === new Set([...document.querySelectorAll("[id]")].map(e => e.id)).size`:        "true",
-		`[...document.querySelectorAll("a[href^='#']")].filter(a => !document.getElementById(a.getAttribute("href").slice(1))).length`: "0",
-		`document.querySelectorAll(".example .was mark").length >= document.querySelectorAll(".cause").length - 2`:                     "true",
-		`document.querySelector(".mark.no").innerText.replace(/\s+/g, " ").startsWith("✗ not kept")`:                                   "true",
-		`document.querySelectorAll("td.differs").length > 0`:                                                                           "true",
-		`getComputedStyle(document.body).backgroundColor`:                                                                              `"rgb(251, 250, 246)"`,
-		`document.documentElement.scrollWidth <= innerWidth`:                                                                           "true",
+		`document.title.startsWith("openapi.yaml: ")`:                                                                                                                         "true",
+		`[...document.querySelectorAll("main > section > h2")].map(h => h.textContent.split(":")[0]).join()`:                                                                  `"Causes,Matrix,Layouts,Messages,Cases"`,
+		`document.querySelectorAll("header, main, footer, nav, [role=search]").length`:                                                                                        "5",
+		`document.querySelectorAll("th:not([scope])").length`:                                                                                                                 "0",
+		`document.querySelectorAll(".cause").length > 3`:                                                                                                                      "true",
+		`[...document.querySelectorAll("[id]")].length === new Set([...document.querySelectorAll("[id]")].map(e => e.id)).size`:                                               "true",
+		`[...document.querySelectorAll("a[href^='#']")].filter(a => !document.getElementById(a.getAttribute("href").slice(1))).length`:                                        "0",
+		`document.querySelectorAll(".example .was mark").length >= document.querySelectorAll(".cause").length - 2`:                                                            "true",
+		`document.querySelector(".mark.no").innerText.replace(/\s+/g, " ").startsWith("✗ not kept")`:                                                                          "true",
+		`document.querySelectorAll(".departs").length === 1 && document.querySelectorAll(".departs pre").length === 2 && document.querySelector(".departs mark").textContent`: `"not in the usual layout"`,
+		`document.querySelectorAll("td.differs").length > 0`:                                                                                                                  "true",
+		`getComputedStyle(document.body).backgroundColor`:                                                                                                                     `"rgb(251, 250, 246)"`,
+		`document.documentElement.scrollWidth <= innerWidth`:                                                                                                                  "true",
 	} {
 		b.is(expression, want)
 	}

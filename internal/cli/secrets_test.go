@@ -173,7 +173,7 @@ func TestNastySecrets(t *testing.T) {
 	text, documents := "", []string{}
 	for _, args := range [][]string{{"try", "--at", server.URL, "--header", "X-Own: " + nasty[1]}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson", "--save", "kept.ndjson"},
 		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"},
-		{"messages"}, {"messages", "--format", "csv"}, {"messages", "--format", "json"}, {"messages", "--as-config"}, {"report", "--out", "r.xml", "--out", "r.md", "--out", "r.json", "--out", "r.har"}, {"undo", "--at", server.URL}} {
+		{"messages"}, {"messages", "--format", "csv"}, {"messages", "--format", "json"}, {"messages", "--as-config"}, {"report", "--out", "r.xml", "--out", "r.md", "--out", "r.json", "--out", "r.har", "--out", "r.html", "--out", "r.sarif"}, {"undo", "--at", server.URL}} {
 		o := obiter(t, dir, args...)
 		if strings.Contains(o.errors, "panic") {
 			t.Errorf("%v: %s", args, o.errors)

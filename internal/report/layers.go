@@ -98,7 +98,7 @@ func (r *Report) Layouts() []*Layout {
 	if usual := mostUsual(out); usual != nil {
 		usual.Usual = true
 		for _, l := range out {
-			l.Departs = !judge.Alike(usual.about, l.about)
+			l.Departs = !judge.Alike(usual.about, l.about) || len(l.Members) == 0 && len(usual.Members) > 0 // which is no problem document, whatever it says
 		}
 	}
 	return out
