@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"obiter/internal/exchange"
 	"obiter/internal/judge"
 )
 
@@ -328,45 +329,43 @@ func (m *Merge) lines(readers []*Reader, out *Reader, yield func(Line, error) bo
 }
 
 // settles reports whether a line counts, and gives it the number that it has among all.
+// What the whole of a run shows is made anew.
 func (m *Merge) settles(run int, l *Line) bool {
 	in := m.runs[run]
 	offset := in.service * perService
-	ours := func(id string) bool { return m.counts[m.key(in, id)] == run }
-	switch {
-	case l.Operation != nil:
+	if l.Operation != nil {
 		l.Operation.Number += offset
 		return true
-	case l.Result != nil:
-		l.Result.Number += offset
-		return ours(l.Result.ID)
-	case l.Repeat != nil:
-		l.Repeat.Case.Number += offset
-		return ours(l.Repeat.Case.ID)
-	case l.Closing != nil:
-		l.Closing.Number += offset
-		return ours(l.Closing.ID)
-	case l.State != nil:
-		l.State.Case.Number += offset
-		return ours(l.State.Case.ID)
 	}
-	return false // what the whole of a run shows is made anew
+	c := l.about()
+	if c == nil {
+		return false
+	}
+	c.Number += offset
+	return m.counts[m.key(in, c.ID)] == run
 }
 
 // number is the place in the plan of what the line is about.
 func (l Line) number() int {
-	switch {
-	case l.Operation != nil:
+	if l.Operation != nil {
 		return l.Operation.Number
-	case l.Result != nil:
-		return l.Result.Number
-	case l.Repeat != nil:
-		return l.Repeat.Case.Number
-	case l.Closing != nil:
-		return l.Closing.Number
-	case l.State != nil:
-		return l.State.Case.Number
 	}
-	return 0
+	return l.about().Number
+}
+
+// about is the case that a line is about; nil where it is about none.
+func (l Line) about() *exchange.Case {
+	switch {
+	case l.Result != nil:
+		return &l.Result.Case
+	case l.Repeat != nil:
+		return &l.Repeat.Case
+	case l.Closing != nil:
+		return &l.Closing.Case
+	case l.State != nil:
+		return &l.State.Case
+	}
+	return nil
 }
 
 // totals are those of no run in particular: whether any was cut short. Counting is for
