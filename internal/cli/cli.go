@@ -204,6 +204,7 @@ func (a *app) failureOf(err error) *failure {
 	var trust *send.TrustError
 	var unreachable *send.UnreachableError
 	var file *record.FileError
+	var apart *record.MergeError
 	var kept *trial.FileError
 	var lock *trial.LockError
 	switch {
@@ -225,6 +226,8 @@ func (a *app) failureOf(err error) *failure {
 		return &failure{exitUsage, lock.Error(), "wait until it ends, or run in another folder"}
 	case errors.As(err, &kept):
 		return &failure{exitUsage, kept.Error(), "name a file in a folder that exists and can be written to"}
+	case errors.As(err, &apart):
+		return &failure{exitUsage, apart.Error(), apart.Hint}
 	case errors.As(err, &file):
 		return &failure{exitUsage, err.Error(), "make a new run with: obiter try"}
 	case errors.Is(err, context.Canceled):

@@ -20,11 +20,12 @@ import (
 func (a *app) reportCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "report",
-		Usage:     "write a run as JUnit XML, Markdown, an HTTP archive or JSON; sends nothing",
+		Usage:     "write a run, or several as one, as a page, JUnit XML, SARIF, Markdown, an HTTP archive or JSON; sends nothing",
 		ArgsUsage: "[RUN...]",
 		Description: "Reads a run file, the last run's where none is named, judges it again, and writes what comes of it.\n" +
-			"The format follows the ending of the file: .xml JUnit XML, .md Markdown, .har an HTTP archive of all\n" +
-			"exchanges, .json the outcome.",
+			"Several are read as one: shards of one plan, runs of several services, or a run with what was tried\n" +
+			"again later. The format follows the ending of the file: .html a page that needs nothing else, .xml JUnit\n" +
+			"XML, .sarif SARIF 2.1.0, .md Markdown, .har an HTTP archive of all exchanges, .json the outcome.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "out", Usage: "write to `FILE` (repeatable); - is standard output, and needs --as"},
 			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: " + strings.Join(formatNames, ", ")},

@@ -51,10 +51,6 @@ func openRuns(names []string) (*runs, error) {
 			_, err := f.Seek(0, io.SeekStart)
 			return f, err
 		}); err != nil {
-			var apart *record.MergeError
-			if errors.As(err, &apart) {
-				err = usage(apart.Error(), apart.Hint)
-			}
 			return nil, errors.Join(err, r.close())
 		}
 	}
@@ -98,13 +94,9 @@ func (r *runs) close() error {
 
 // open reads the runs from the beginning.
 func (r *runs) open() (*record.Reader, error) {
-	reader, err := r.merge.Open()
-	var apart *record.MergeError
-	if errors.As(err, &apart) {
-		err = usage(apart.Error(), apart.Hint)
-	}
-	r.reader = reader
-	return reader, err
+	var err error
+	r.reader, err = r.merge.Open()
+	return r.reader, err
 }
 
 // name is the file, or how many there are.

@@ -39,7 +39,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
 			&cli.BoolFlag{Name: "quiet", Usage: "print neither progress nor text: errors, and what --format asks for"},
-			&cli.StringSliceFlag{Name: "report", Usage: "write a report to `FILE`, too (repeatable): .xml JUnit XML, .md Markdown, .har an HTTP archive, .json the outcome"},
+			&cli.StringSliceFlag{Name: "report", Usage: "write a report to `FILE`, too (repeatable): .html a page, .xml JUnit XML, .sarif SARIF, .md Markdown, .har an HTTP archive, .json the outcome"},
 			&cli.BoolFlag{Name: "keep-bodies", Usage: "keep and judge up to 1 MiB of an answer, not 64 KiB"},
 			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
 			&cli.BoolFlag{Name: "write", Usage: "with --controls: write what would reach more into the configuration, as comments"},

@@ -249,6 +249,9 @@ func headerLines(h http.Header) []line {
 // rightLines are a right answer.
 func rightLines(r report.Right) []line {
 	out := []line{{Text: judge.StatusText(r.Status)}}
+	if r.Header != "" {
+		out = append(out, line{Text: r.Header})
+	}
 	if r.Media != "" {
 		out = append(out, line{Text: "Content-Type: " + r.Media})
 	}

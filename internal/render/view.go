@@ -183,7 +183,7 @@ func (p *Page) causes(v *pageView) {
 		}
 		known, _ := judge.Find(e.Code)
 		c := &causeView{Entry: e, Number: i + 1, Title: known.Title, Means: known.Means, Remedy: known.Remedy, Sentence: cmp.Or(e.Summary, e.Examples[0].Message), Ops: strings.Join(e.Operations, "\n"), Where: strings.Join(e.Fields, "\n"), Others: e.Examples[1:]}
-		c.Example = p.example(e.Examples[0])
+		c.Example = p.example(e.Examples[0], e.Form)
 		if e.Form {
 			v.Form = append(v.Form, c)
 		} else {
@@ -194,7 +194,7 @@ func (p *Page) causes(v *pageView) {
 }
 
 // example is a case in full; nil where its exchange is not there.
-func (p *Page) example(x report.Example) *exampleView {
+func (p *Page) example(x report.Example, form bool) *exampleView {
 	res := p.examples[x.Case]
 	if res.ID == "" {
 		return nil
@@ -203,7 +203,7 @@ func (p *Page) example(x report.Example) *exampleView {
 	for i := range out.Findings {
 		out.Findings[i].Message = visible(out.Findings[i].Message)
 	}
-	right := p.run.Report.Right(res.Case)
+	right := p.run.Report.Right(res.Case, form)
 	if out.Succeeds = len(res.Flaws) == 0; !out.Succeeds {
 		out.Right, out.Like = rightLines(right), right.Like
 	}

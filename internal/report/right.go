@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"regexp"
 	"slices"
 	"strconv"
@@ -18,13 +19,15 @@ import (
 // Right is what a right answer to one request looks like in the API's own layout.
 type Right struct {
 	Status int
+	Header string // Allow or WWW-Authenticate, where the status requires one
 	Media  string
 	Body   string // JSON, indented; "" where any will do
 	Like   string // the case whose right answer it is made after; "": after RFC 9457
 }
 
-// model is a right answer of the service that others are made after.
+// model is a right answer of the service that others are made after, at least in substance.
 type model struct {
+	form bool // it is wrong in form
 	exchange.Case
 	status int
 	media  string
@@ -41,7 +44,8 @@ const maxModels = 2_000
 // model keeps a right rejection of one flaw.
 func (r *Report) model(e exchange.Exchange, j judge.Judgement) {
 	t := j.Fingerprint
-	if j.Verdict != judge.Pass || len(j.Findings) > 0 || t == nil || len(e.Flaws) != 1 || len(e.Response.Body) > maxKept || t.All == nil {
+	inForm := j.Verdict == judge.Form && !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code != "not-problem" && f.Severity == judge.Error })
+	if !inForm && (j.Verdict != judge.Pass || len(j.Findings) > 0) || t == nil || len(e.Flaws) != 1 || len(e.Response.Body) > maxKept || t.All == nil {
 		return
 	}
 	f := e.Flaws[0]
@@ -56,15 +60,37 @@ func (r *Report) model(e exchange.Exchange, j judge.Judgement) {
 	if json.Compact(&compact, e.Response.Body) != nil {
 		return
 	}
-	m := &model{Case: e.Case, status: e.Response.Status, media: e.Response.Header.Get("Content-Type"), body: compact.Bytes(), said: j.Said}
+	m := &model{form: inForm, Case: e.Case, status: e.Response.Status, media: e.Response.Header.Get("Content-Type"), body: compact.Bytes(), said: j.Said}
 	m.Body, m.Control, m.Parts = nil, nil, nil
 	r.models[k] = m
 }
 
 // Right makes a right answer to a case: of an edge or a control a success, of a flawed one
 // a rejection, made after one of the service's own that is right, as near to the case as
-// there is one.
-func (r *Report) Right(c exchange.Case) Right {
+// there is one. Where none is right in form, and that is not what is wrong, one in a layout
+// of its own will do.
+func (r *Report) Right(c exchange.Case, ofForm bool) Right {
+	out := r.right(c, ofForm)
+	switch out.Status {
+	case http.StatusMethodNotAllowed: // RFC 9110, section 15.5.6
+		_, path, _ := strings.Cut(c.Operation, " ")
+		var methods []string
+		for _, l := range r.Lines {
+			if method, at, _ := strings.Cut(l.Operation, " "); at == path {
+				methods = append(methods, method)
+			}
+		}
+		out.Header = "Allow: " + strings.Join(methods, ", ")
+	case http.StatusUnauthorized: // RFC 9110, section 11.6.1
+		out.Header = "WWW-Authenticate: Bearer"
+		if len(c.Credentials) > 0 && c.Credentials[0].Kind == "basic" {
+			out.Header = `WWW-Authenticate: Basic realm="api"`
+		}
+	}
+	return out
+}
+
+func (r *Report) right(c exchange.Case, ofForm bool) Right {
 	if c.Kind != exchange.Flawed || len(c.Flaws) == 0 {
 		return Right{Status: 200}
 	}
@@ -72,11 +98,14 @@ func (r *Report) Right(c exchange.Case) Right {
 	var best *model
 	closeness := 0
 	for k, m := range r.models {
+		if ofForm && m.form {
+			continue
+		}
 		if (k.in == Request) != (f.In == Request) || m.Flaws[0].OfField() != f.OfField() || f.In == Request && m.Expect.Class != c.Expect.Class {
 			continue
 		}
 		near := 1
-		for i, same := range []bool{k.rule == f.Rule, m.Expect.Class == c.Expect.Class, k.operation == c.Operation, slices.Contains(c.Expect.Statuses, m.status), k.in == f.In} {
+		for i, same := range []bool{k.rule == f.Rule, m.Expect.Class == c.Expect.Class, k.operation == c.Operation, slices.Contains(c.Expect.Statuses, m.status), k.in == f.In, !m.form} {
 			if same {
 				near += 1 << i
 			}
@@ -289,7 +318,10 @@ func plainRight(c exchange.Case, f exchange.Flaw) Right {
 	}
 	_, phrase, _ := strings.Cut(judge.StatusText(out.Status), " ")
 	body := fmt.Sprintf(`{"title":%s,"status":%d,"detail":%s`, instance.Encode(phrase), out.Status, instance.Encode(cmp.Or(f.Reason, "the request is invalid")))
-	if f.OfField() {
+	switch {
+	case f.OfField() && f.In != "body":
+		body += fmt.Sprintf(`,"errors":[{"in":%s,"name":%s,"detail":%s}]`, instance.Encode(f.In), instance.Encode(instance.Last(f.Pointer)), instance.Encode(f.Reason))
+	case f.OfField():
 		body += fmt.Sprintf(`,"errors":[{"pointer":%s,"detail":%s}]`, instance.Encode(instance.Fragment(f.Pointer)), instance.Encode(f.Reason))
 	}
 	out.Body = indented(body + "}")

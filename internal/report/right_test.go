@@ -17,13 +17,36 @@ func TestRightNamesAllFields(t *testing.T) {
 		Response: exchange.Answer{Status: 422, Header: http.Header{"Content-Type": {"application/problem+json"}}, Body: []byte(`{"status":422,"instance":"/vessels","errors":[{"detail":"flag is required","pointer":"#/flag"}]}`)}}
 	r.AddAnswer(e, judge.Judgement{Verdict: judge.Pass, Said: "flag is required", Fingerprint: &judge.Fingerprint{All: []string{"errors"}, Asked: true, Named: true, Where: "/errors/*/pointer"}})
 	c := exchange.Case{Operation: "PUT /vessels/{id}", Kind: exchange.Flawed, Flaws: flaws, Request: exchange.Request{URL: "http://h/vessels/7"}, Expect: exchange.Expect{Class: exchange.Constraint, Statuses: []int{400}}}
-	got := r.Right(c)
+	got := r.Right(c, true)
 	want := `{"status":400,"instance":"/vessels/7","errors":[{"detail":"name is required","pointer":"#/name"},{"detail":"too small","pointer":"#/length_m"},{"detail":"not listed","pointer":"#/crew/0/rank"}]}`
 	if strings.Join(strings.Fields(got.Body), " ") != strings.Join(strings.Fields(indented(want)), " ") || got.Status != 400 || got.Like != "0000000001" {
 		t.Errorf("%+v", got)
 	}
 	c.Flaws = []exchange.Flaw{{In: "request", Rule: "malformed-json", Reason: "cut off"}}
-	if got := r.Right(c); got.Like != "" || !strings.Contains(got.Body, `"detail": "cut off"`) { // of that there is none to follow
+	if got := r.Right(c, true); got.Like != "" || !strings.Contains(got.Body, `"detail": "cut off"`) { // of that there is none to follow
+		t.Errorf("%+v", got)
+	}
+}
+
+// TestRightInALayoutOfItsOwn: what is wrong in form shows what is missing in substance, and
+// not what is right in form.
+func TestRightInALayoutOfItsOwn(t *testing.T) {
+	r := New()
+	r.Line("PUT /berths/{id}")
+	own := exchange.Exchange{Case: exchange.Case{ID: "0000000001", Operation: "PUT /berths/{id}", Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Pointer: "/flag", Rule: "type"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400}}},
+		Response: exchange.Answer{Status: 400, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(`{"fields":{"flag":"must be text"}}`)}}
+	j := judge.Judgement{Verdict: judge.Form, Said: "must be text", Findings: []judge.Finding{{Code: "not-problem", Severity: judge.Error}}, Fingerprint: &judge.Fingerprint{All: []string{"fields"}, Asked: true, Named: true, Where: "/fields/*"}}
+	r.AddAnswer(own, j)
+	c := own.Case
+	c.Flaws = []exchange.Flaw{{In: "body", Pointer: "/name", Rule: "type", Reason: "a number"}}
+	if got := r.Right(c, false); got.Media != "application/json" || got.Body != "{\n  \"fields\": {\n    \"name\": \"a number\"\n  }\n}" {
+		t.Errorf("%+v", got)
+	}
+	if got := r.Right(c, true); got.Media != "application/problem+json" || !strings.Contains(got.Body, `"pointer": "#/name"`) {
+		t.Errorf("%+v", got)
+	}
+	c.Flaws, c.Expect = []exchange.Flaw{{In: "request", Rule: "wrong-method"}}, exchange.Expect{Statuses: []int{405}}
+	if got := r.Right(c, false); got.Header != "Allow: PUT" {
 		t.Errorf("%+v", got)
 	}
 }
