@@ -68,7 +68,7 @@ func reportsTo(names []string, as string, runs []string) ([]reportTo, error) {
 	for _, name := range names {
 		format := as
 		if format == "" {
-			format = formats[strings.ToLower(filepath.Ext(name))]
+			format = formats[ending(name)]
 		}
 		if format == "" {
 			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .xml (JUnit), .sarif, .md, .har or .json, or name the format with --as")
@@ -82,6 +82,9 @@ func reportsTo(names []string, as string, runs []string) ([]reportTo, error) {
 	}
 	return out, nil
 }
+
+// ending is that of a file's name, as formats are named by it.
+func ending(name string) string { return strings.ToLower(filepath.Ext(name)) }
 
 func writable(name string, runs []string) error {
 	if is, err := os.Stat(name); err == nil {

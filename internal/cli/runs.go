@@ -109,7 +109,7 @@ func (r *runs) name() string {
 
 // judge judges the runs as one, keeps what comes of it with the writer, and tells each of
 // every case, unless these are nil.
-func (r *runs) judge(w *record.Writer, each func(record.Result)) (*report.Report, error) {
+func (r *runs) judge(w *record.Writer, each run.Each) (*report.Report, error) {
 	return run.JudgeEach(r.open, w, each)
 }
 

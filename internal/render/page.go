@@ -19,6 +19,8 @@ import (
 var (
 	//go:embed page/page.html
 	pageHTML string
+	//go:embed page/parts.html
+	pageParts string
 	//go:embed page/page.css
 	pageCSS string
 	//go:embed page/page.js
@@ -127,13 +129,16 @@ func joined(h http.Header) string {
 	return strings.Join(out, "\n")
 }
 
+// pageFuncs are what templates do to texts.
+var pageFuncs = template.FuncMap{
+	"visible": visible, "number": func(n int) string { return grouped(n) }, "where": func(in, field string) string { return place(in, field) },
+	"join": func(list []string) string { return visible(strings.Join(list, ", ")) }, "fields": fieldNames, "lines": func(list []string) string { return strings.Join(list, "\n") },
+	"short": func(n int, s string) string { return visible(instance.Shorten(instance.OneLine(s), n)) }, "showWhere": judge.ShownWhere, "notation": judge.NotationWords,
+}
+
 // Write writes the page.
 func (p *Page) Write(w io.Writer) error {
-	t, err := template.New("page").Funcs(template.FuncMap{
-		"visible": visible, "number": func(n int) string { return grouped(n) }, "where": func(in, field string) string { return place(in, field) },
-		"join": func(list []string) string { return visible(strings.Join(list, ", ")) }, "fields": fieldNames, "lines": func(list []string) string { return strings.Join(list, "\n") },
-		"short": func(n int, s string) string { return visible(instance.Shorten(instance.OneLine(s), n)) }, "showWhere": judge.ShownWhere, "notation": judge.NotationWords,
-	}).Parse(pageHTML)
+	t, err := template.New("page").Funcs(pageFuncs).Parse(pageHTML + pageParts)
 	if err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func (r *Results) same(text *string) {
 }
 
 // Add takes in a case with its answer.
-func (r *Results) Add(res record.Result) {
+func (r *Results) Add(res record.Result, _ judge.Judgement) {
 	out := Of(res)
 	for _, text := range []*string{&out.Operation, &out.Name, &out.Answered, &out.Flaw.In, &out.Flaw.Pointer, &out.Flaw.Rule, &out.Flaw.Variant} {
 		r.same(text)

@@ -16,7 +16,7 @@ type collector struct {
 	judge  *judge.Run
 	report *report.Report
 	record *record.Writer      // nil: nothing is kept
-	each   func(record.Result) // is told each case; nil: nobody is
+	each   Each                // is told each case; nil: nobody is
 
 	mu  sync.Mutex
 	err error // the first of keeping; nothing is kept after it
@@ -54,7 +54,7 @@ func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) b
 	c.report.Add(res)
 	c.report.AddAnswer(e, j)
 	if c.each != nil {
-		c.each(res)
+		c.each(res, j)
 	}
 	and()
 	if c.record != nil {
@@ -117,8 +117,11 @@ func Judge(open func() (*record.Reader, error), w *record.Writer) (*report.Repor
 	return JudgeEach(open, w, nil)
 }
 
+// Each is told a case with all that judging it gave.
+type Each func(record.Result, judge.Judgement)
+
 // JudgeEach is Judge; each is told every case as it is judged, unless it is nil.
-func JudgeEach(open func() (*record.Reader, error), w *record.Writer, each func(record.Result)) (*report.Report, error) {
+func JudgeEach(open func() (*record.Reader, error), w *record.Writer, each Each) (*report.Report, error) {
 	r, err := open()
 	if err != nil {
 		return nil, err

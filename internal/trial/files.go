@@ -92,6 +92,7 @@ func (f *files) close(totals record.Totals, judged bool) error {
 	case !judged || err != nil:
 		return errors.Join(err, cause(os.Remove(f.kept.Name())), cause(os.Rename(f.raw.Name(), f.name)))
 	}
+	_ = os.Rename(f.name, filepath.Join(filepath.Dir(f.name), previousName)) // there may be none
 	return errors.Join(cause(os.Rename(f.kept.Name(), f.name)), cause(os.Remove(f.raw.Name())))
 }
 
@@ -112,6 +113,11 @@ const RunFolder = ".obiter"
 
 // LastRun is the file of the last run in a folder.
 func LastRun(folder string) string { return filepath.Join(folder, RunFolder, "last.ndjson") }
+
+const previousName = "previous.ndjson"
+
+// PreviousRun is the file of the run before the last one.
+func PreviousRun(folder string) string { return filepath.Join(folder, RunFolder, previousName) }
 
 func create(name string) (*os.File, error) {
 	return open(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC)

@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/compare"
+	"obiter/internal/instance"
+	"obiter/internal/record"
+	"obiter/internal/render"
+	"obiter/internal/trial"
+)
+
+func (a *app) compareCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "compare",
+		Usage:     "what was put right, what is newly wrong, what merely changed between two runs; sends nothing",
+		ArgsUsage: "[OLDER [NEWER]]",
+		Description: "Judges both runs again and tells what is otherwise, cause by cause. Where one file is named it is the\n" +
+			"older run, and the newer is the last one; where none is, the last run is compared with the one before.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, json, or md: Markdown for a comment on a change"},
+			&cli.StringSliceFlag{Name: "report", Usage: "write the difference to `FILE`, too (repeatable): .html a page with the answers beside one another, .md Markdown, .json"},
+			allFlag(),
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if err := known("--format", c.String("format"), "text", "json", "md"); err != nil {
+				return err
+			}
+			names := c.Args().Slice()
+			switch len(names) {
+			case 0:
+				names = []string{trial.PreviousRun(""), trial.LastRun("")}
+			case 1:
+				names = append(names, trial.LastRun(""))
+			case 2:
+			default:
+				return usage(fmt.Sprintf("compare reads two runs, and %q is a third one", names[2]), "merge shards first: obiter judge --save run.ndjson SHARD...")
+			}
+			return a.compare(names[0], names[1], c.String("format"), c.StringSlice("report"), c.Bool("all"))
+		},
+	}
+}
+
+// compared judges a run file for comparing.
+func compared(name string) (*compare.Run, *runs, error) {
+	r, err := openRuns([]string{name})
+	if err != nil {
+		return nil, nil, err
+	}
+	out := compare.New()
+	rep, err := r.judge(nil, out.Add)
+	if err != nil {
+		return nil, nil, errors.Join(err, r.close())
+	}
+	for _, f := range rep.Whole() {
+		out.AddRun(f)
+	}
+	return out, r, nil
+}
+
+// differenceFormats are what a difference is written as, by the ending of the file.
+var differenceFormats = map[string]string{".html": "html", ".htm": "html", ".md": "md", ".json": "json"}
+
+func (a *app) compare(older, newer, format string, reports []string, all bool) error {
+	var to []reportTo
+	for _, name := range reports {
+		kind := differenceFormats[ending(name)]
+		if kind == "" {
+			return usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .md or .json")
+		}
+		if err := writable(name, []string{older, newer}); err != nil {
+			return err
+		}
+		to = append(to, reportTo{name, kind})
+	}
+	was, wasRuns, err := compared(older)
+	if err != nil {
+		return err
+	}
+	defer wasRuns.close()
+	is, isRuns, err := compared(newer)
+	if err != nil {
+		return err
+	}
+	defer isRuns.close()
+	d := compare.Of(was, is)
+	if was.Len() > 0 && is.Len() > 0 && d.Gone == was.Len() {
+		return usage(fmt.Sprintf("%s and %s have no case in common", older, newer), "compare two runs of one description")
+	}
+	of := render.Difference{Difference: d, Older: named(older, wasRuns), Newer: named(newer, isRuns)}
+	for _, to := range to {
+		if err := a.writeReport(to, func(w io.Writer) error {
+			if to.format == "html" {
+				return writeDifferencePage(w, of, wasRuns, isRuns)
+			}
+			return writeDifference(w, of, to.format)
+		}); err != nil {
+			return err
+		}
+	}
+	if format == "text" {
+		fmt.Fprintln(a.streams.Out, a.look.dim("older: "+clean(of.Older.String())+"\nnewer: "+clean(of.Newer.String())))
+		fmt.Fprintln(a.streams.Out)
+		a.difference(d, all)
+	} else if err := writeDifference(a.streams.Out, of, format); err != nil {
+		return err
+	}
+	if d.Wrong > 0 {
+		return &failure{exitFindings, "", ""}
+	}
+	return nil
+}
+
+func named(name string, r *runs) render.Named {
+	return render.Named{Name: name, Head: r.merge.Head, Incomplete: r.incomplete()}
+}
+
+func writeDifference(w io.Writer, d render.Difference, format string) error {
+	if format == "md" {
+		return render.DifferenceMarkdown(w, d)
+	}
+	return printJSON(w, struct {
+		Obiter int    `json:"obiter"`
+		Older  string `json:"older"`
+		Newer  string `json:"newer"`
+		compare.Difference
+	}{1, d.Older.Name, d.Newer.Name, d.Difference})
+}
+
+// writeDifferencePage reads the exchanges of the cases that changed, and writes the page.
+func writeDifferencePage(w io.Writer, d render.Difference, older, newer *runs) error {
+	page := render.NewDifferencePage(d)
+	for _, side := range []struct {
+		r   *runs
+		add func(record.Result)
+	}{{older, page.AddOlder}, {newer, page.AddNewer}} {
+		reader, err := side.r.open()
+		if err != nil {
+			return err
+		}
+		for res, err := range reader.Results() {
+			if err != nil {
+				return err
+			}
+			side.add(res)
+		}
+	}
+	return page.Write(w)
+}
+
+// changesShown bounds the changes that are printed.
+const changesShown = 20
+
+// difference prints what is otherwise, the gravest first.
+func (a *app) difference(d compare.Difference, all bool) {
+	out := a.streams.Out
+	colour := codeGreen
+	if d.Wrong > 0 {
+		colour = codeRed
+	}
+	fmt.Fprintln(out, a.look.in(colour, d.Sentence())+".")
+	var kind compare.Kind
+	for i, ch := range d.Changes {
+		if i == changesShown && !all {
+			fmt.Fprintf(out, "\nThese are the gravest %d; %d more: --all\n", i, len(d.Changes)-i)
+			break
+		}
+		if ch.Kind != kind {
+			kind = ch.Kind
+			fmt.Fprintln(out, "\n"+a.look.bold(kind.Title()))
+		}
+		a.change(ch)
+	}
+}
+
+func (a *app) change(ch compare.Change) {
+	out := a.streams.Out
+	head := ch.Code
+	if head == "" {
+		head = "in the answer"
+		if ch.Kind == compare.Gone || ch.Kind == compare.Fresh {
+			head = "cases"
+		}
+	}
+	if ch.Family != "" {
+		head += " (" + ch.Family + ")"
+	}
+	colour := map[compare.Kind]string{compare.Wrong: codeRed, compare.Right: codeGreen}[ch.Kind]
+	if colour != "" {
+		head = a.look.in(colour, head)
+	}
+	fmt.Fprintln(out, "\n  "+head+a.look.dim(" · "+plural(ch.Count, "case")))
+	fmt.Fprintln(out, a.look.wrap(clean(some(ch.Operations, 6)), 4))
+	if len(ch.Fields) > 0 {
+		fmt.Fprintln(out, a.look.wrap(clean(some(ch.Fields, 12)), 4))
+	}
+	fmt.Fprintln(out, a.look.wrap(clean(instance.Shorten(instance.OneLine(ch.Says), 600)), 4))
+	text := "show"
+	for i, x := range ch.Cases {
+		if i == 3 {
+			break
+		}
+		text += " " + x.ID
+	}
+	fmt.Fprintln(out, a.look.dim("    "+text))
+}
