@@ -24,7 +24,8 @@ func TestCompare(t *testing.T) {
 	o := obiter(t, dir, "compare", "--report", "d.html", "--report", "d.md", "--report", "d.json")
 	o.check(t, 1, " newly wrong", "written: d.html\nwritten: d.md\nwritten: d.json\n")
 	wrong, right, _ := strings.Cut(o.out, "\nPut right\n")
-	right, changed, _ := strings.Cut(right, "\nChanged\n")
+	right, still, _ := strings.Cut(right, "\nStill wrong\n")
+	still, changed, _ := strings.Cut(still, "\nChanged\n")
 	for _, part := range []struct {
 		text string
 		has  []string
@@ -32,6 +33,7 @@ func TestCompare(t *testing.T) {
 	}{
 		{wrong, []string{"Newly wrong", "accepted (of a readable type)", "POST /vessels", "bad-member", "PATCH /vessels/{vessel_id}"}, []string{"missing-header", "PUT "}},
 		{right, []string{"accepted · ", "PUT /vessels/{vessel_id}", "no-field-errors", "POST /sessions"}, []string{"missing-header", "PATCH "}},
+		{still, []string{"missing-header", "POST /sessions"}, []string{"accepted", "PATCH "}},
 		{changed, []string{"layout: “application/problem+json detail, errors,"}, []string{"PUT ", "PATCH "}},
 	} {
 		for _, text := range part.has {

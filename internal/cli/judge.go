@@ -12,6 +12,7 @@ import (
 
 	"obiter/internal/record"
 	"obiter/internal/report"
+	"obiter/internal/run"
 )
 
 func (a *app) judgeCommand() *cli.Command {
@@ -64,23 +65,14 @@ func (a *app) judge(names []string, save, format string, all bool) error {
 	}
 	a.tellOf(r)
 	head := r.merge.Head
-	head.Program = version()
-	var w *record.Writer
+	var rep *report.Report
 	if len(writers) > 0 {
-		if w, err = record.NewWriter(io.MultiWriter(writers...), head); err != nil {
-			return err
-		}
+		rep, err = a.keepJudged(r, io.MultiWriter(writers...), nil)
+	} else {
+		rep, err = r.judge(nil, nil)
 	}
-	rep, err := r.judge(w, nil)
 	if err != nil {
 		return err
-	}
-	if w != nil {
-		totals := rep.Totals()
-		totals.Layout, totals.Interrupted = rep.Layout, r.incomplete() != ""
-		if err := w.Close(totals); err != nil {
-			return err
-		}
 	}
 	if format == "text" {
 		if why := r.incomplete(); why != "" {
@@ -93,6 +85,23 @@ func (a *app) judge(names []string, save, format string, all bool) error {
 		kept = save
 	}
 	return a.outcome(result{report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.incomplete(), all: all}, nil)
+}
+
+// keepJudged judges runs as one and writes what comes of it as a run file.
+func (a *app) keepJudged(r *runs, to io.Writer, each run.Each) (*report.Report, error) {
+	head := r.merge.Head
+	head.Program = version()
+	w, err := record.NewWriter(to, head)
+	if err != nil {
+		return nil, err
+	}
+	rep, err := r.judge(w, each)
+	if err != nil {
+		return nil, err
+	}
+	totals := rep.Totals()
+	totals.Layout, totals.Interrupted = rep.Layout, r.incomplete() != ""
+	return rep, w.Close(totals)
 }
 
 // judged prints which run was judged again, and a line for each operation.

@@ -33,8 +33,10 @@ func runsNamed(c *cli.Command) []string {
 }
 
 // openRuns opens run files and looks whether they belong together.
-func openRuns(names []string) (*runs, error) {
-	r := &runs{names: names}
+func openRuns(names []string) (*runs, error) { return openInto(&runs{names: names}) }
+
+func openInto(r *runs) (*runs, error) {
+	names := r.names
 	for _, name := range names {
 		f, err := openFile(name)
 		if err != nil {

@@ -34,7 +34,7 @@ func (a *app) tryCommand() *cli.Command {
 		Name:      "try",
 		Usage:     "send the cases and judge every answer",
 		ArgsUsage: "[DESCRIPTION]",
-		Flags: append(append(append(planFlags(), shardFlag()), serviceFlags()...),
+		Flags: append(append(append(append(planFlags(), shardFlag()), againFlags()...), serviceFlags()...),
 			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at the same time"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
@@ -76,6 +76,16 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	case "json":
 		words = io.Discard
 	}
+	var x *retrial
+	if wantsAgain(c) {
+		if x, err = a.retrial(c, conf, doc, &opt); err != nil {
+			return err
+		}
+		a.tellAgain(x)
+		if len(x.chosen) == 0 {
+			return a.nothingAgain(x, format)
+		}
+	}
 	events := a.events(words, doc, opt.Base)
 	opt.Plan.ControlsOnly = c.Bool("controls")
 	reach := newReach(conf, doc)
@@ -94,15 +104,12 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	if out.Report == nil {
 		return err
 	}
+	if x != nil {
+		defer func() { status = a.reported(reports, status) }()
+		return a.outcomeAgain(x, out, format, err)
+	}
 	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all"), shard: c.String("shard")}
-	defer func() {
-		if len(reports) == 0 {
-			return
-		}
-		if e := a.writeReports([]string{trial.LastRun("")}, reports); e != nil {
-			status = e
-		}
-	}()
+	defer func() { status = a.reported(reports, status) }()
 	if opt.Plan.ControlsOnly && format == "text" {
 		refused := a.reach(out.Report, reach)
 		if c.Bool("write") {
@@ -116,6 +123,18 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 		return a.ended(r, err)
 	}
 	return a.outcome(r, err)
+}
+
+// reported writes the reports of the last run; what cannot be written is what the command
+// ends with.
+func (a *app) reported(reports []reportTo, status error) error {
+	if len(reports) == 0 {
+		return status
+	}
+	if err := a.writeReports([]string{trial.LastRun("")}, reports); err != nil {
+		return err
+	}
+	return status
 }
 
 // serviceFlags are the options of every command that sends.

@@ -113,6 +113,7 @@ type Kind string
 const (
 	Wrong   Kind = "newly wrong"
 	Right   Kind = "put right"
+	Still   Kind = "still wrong"
 	Changed Kind = "changed"
 	Fresh   Kind = "new"  // a case that only the newer run has
 	Gone    Kind = "gone" // one that only the older has
@@ -122,7 +123,7 @@ const (
 func (k Kind) Title() string { return strings.ToUpper(string(k[:1])) + string(k[1:]) }
 
 // Kinds are all kinds in their order.
-var Kinds = []Kind{Wrong, Right, Changed, Fresh, Gone}
+var Kinds = []Kind{Wrong, Right, Still, Changed, Fresh, Gone}
 
 // Case is a case that changed.
 type Case struct {
@@ -215,6 +216,9 @@ func (c *comparison) compare(id string, was, is *Outcome) {
 	default:
 		if isWrong(was) && isWrong(is) {
 			c.out.Still++
+			for _, f := range errorsOf(is, nil) {
+				c.add(x, at, changeKey{kind: Still, code: f.Code, family: at.about.family, says: f.Message})
+			}
 		}
 		c.changed(x, at, was, is)
 	}
@@ -262,7 +266,7 @@ func shown(text string) string {
 
 func (c *comparison) add(x Case, at *Outcome, k changeKey) {
 	says := k.says
-	if k.kind == Wrong || k.kind == Right {
+	if k.kind == Wrong || k.kind == Right || k.kind == Still {
 		k.says = "" // it differs from case to case
 	}
 	if !judge.Has(k.code, judge.PerFamily) {

@@ -87,6 +87,8 @@ func TestOf(t *testing.T) {
 		"newly wrong accepted (length) 1 [4]: accepted said",
 		"newly wrong unstable () 1 [2]: it answers in two ways",
 		"put right accepted (length) 1 [2]: accepted said",
+		"still wrong accepted (length) 1 [3]: accepted said",
+		"still wrong not-problem () 1 [8]: not-problem said",
 		"changed title-drift () 1 [1]: put right: the title A",
 		"changed  () 1 [1]: message: “must be at least 3”, was “must be at least 2”",
 		"changed  () 1 [6]: message: “is too short”, was “is short”",
@@ -99,7 +101,7 @@ func TestOf(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if same := Of(older, older); same.Sentence() != "5 still wrong" && len(same.Changes) != 0 {
+	if same := Of(older, older); same.Sentence() != "5 still wrong" || len(same.Changes) != 3 {
 		t.Errorf("of the same: %s %+v", same.Sentence(), same.Changes)
 	}
 }

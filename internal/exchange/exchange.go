@@ -305,6 +305,7 @@ type Answer struct {
 	Body      []byte
 	Truncated bool          // the body was longer than is read
 	Took      time.Duration // in whole microseconds
+	Sent      time.Time     // when the request was, in whole milliseconds, UTC; zero: not known
 	// ClosedEarly says, with Err, that the service closed the connection, perhaps
 	// before it had read everything.
 	ClosedEarly bool
@@ -324,6 +325,7 @@ type AnswerText struct {
 	Body       *string     `json:"body,omitempty"`
 	BodyBase64 *string     `json:"bodyBase64,omitempty"`
 	MS         float64     `json:"ms"`
+	Sent       string      `json:"sent,omitempty"` // RFC 3339
 	Truncated  bool        `json:"truncated,omitempty"`
 	Closed     bool        `json:"closedEarly,omitempty"`
 	NotSent    bool        `json:"notSent,omitempty"`
@@ -334,6 +336,9 @@ type AnswerText struct {
 // where it is UTF-8, else as base64.
 func (a Answer) MarshalJSON() ([]byte, error) {
 	out := AnswerText{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Error: a.Err}
+	if !a.Sent.IsZero() {
+		out.Sent = a.Sent.Format(time.RFC3339Nano)
+	}
 	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
 		for _, v := range a.Header[name] {
 			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
@@ -353,12 +358,15 @@ func (a *Answer) UnmarshalJSON(data []byte) error {
 	return err
 }
 
-// Answer is what was written; the error is one of its body's base64.
+// Answer is what was written; the error is one of its body's base64, or of its time.
 func (t AnswerText) Answer() (Answer, error) {
 	body, err := bytesOf(t.Body, t.BodyBase64)
 	a := Answer{Status: t.Status, Header: http.Header{}, Body: body, Truncated: t.Truncated, ClosedEarly: t.Closed, NotSent: t.NotSent, Took: time.Duration(math.Round(t.MS*1000)) * time.Microsecond, Err: t.Error}
 	for _, h := range t.Headers {
 		a.Header.Add(h[0], h[1])
+	}
+	if t.Sent != "" && err == nil {
+		a.Sent, err = time.Parse(time.RFC3339Nano, t.Sent)
 	}
 	return a, err
 }

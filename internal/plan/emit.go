@@ -21,17 +21,16 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 		if op.SkipReason != "" {
 			return
 		}
+		chosen := op.plan.opt.Cases
 		var within map[int]bool
-		if op.plan.opt.Budget > 0 {
+		if op.plan.opt.Budget > 0 && chosen == nil {
 			within = op.withinBudget()
 		}
-		n := op.number()
 		op.emit(func(i int, c exchange.Case) bool {
-			if within != nil && !within[i] {
+			if within != nil && !within[i] || chosen != nil && c.Kind != exchange.Control && !chosen[c.ID] {
 				return true
 			}
-			n++
-			c.Number = n
+			c.Number = op.number() + i
 			return yield(c)
 		})
 	}
@@ -41,7 +40,8 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 // the plan does not depend on what else is planned.
 const Apart = 1_000_000
 
-// number is the one before that of the operation's first case.
+// number is the one before that of the operation's first case; each has its place among all,
+// whatever the budget leaves of them.
 func (op *Operation) number() int {
 	n := op.Operation.Number
 	if op.whole != nil {

@@ -30,6 +30,8 @@ type Options struct {
 	Tags []string
 	// Within are the only operations that are selected, by their names; nil: all are.
 	Within map[string]bool
+	// Cases are the only ones, by their ids, that are given out beside the controls; nil: all are.
+	Cases map[string]bool
 	Depth  flaw.Depth
 	Seed   uint64
 	// Budget caps the cases of an operation, controls not counted: each rule once

@@ -20,6 +20,11 @@ import (
 // services of one system, or a run with what was tried again later. Of a case that is in
 // several of them the latest run's counts.
 type Merge struct {
+	// AnyVersion takes runs of several versions of one description: the latest is what
+	// counts. Dropped are cases, and operations by their names, that it no longer has.
+	AnyVersion bool
+	Dropped    map[string]bool
+
 	Head  Head
 	Twice int // cases that are in more than one run, once it was opened
 
@@ -53,7 +58,7 @@ func (m *Merge) Add(name string, open func() (io.Reader, error)) error {
 		if have.head.Description == in.head.Description {
 			in.service = have.service
 		}
-		if err := contradicts(have, in); err != nil {
+		if err := m.contradicts(have, in); err != nil {
 			return err
 		}
 	}
@@ -78,7 +83,7 @@ func (e *MergeError) Error() string {
 	return fmt.Sprintf("%s and %s cannot be read as one run: %s", e.One, e.Other, e.Problem)
 }
 
-func contradicts(a, b *merged) error {
+func (m *Merge) contradicts(a, b *merged) error {
 	fail := func(hint, problem string, args ...any) error {
 		return &MergeError{a.name, b.name, fmt.Sprintf(problem, args...), hint}
 	}
@@ -89,7 +94,7 @@ func contradicts(a, b *merged) error {
 		return nil
 	}
 	switch {
-	case a.head.Digest != b.head.Digest:
+	case a.head.Digest != b.head.Digest && !m.AnyVersion:
 		return fail("run them with one version of the description", "they are of two versions of %s", a.head.Description)
 	case a.head.Shard == "" && b.head.Shard == "":
 		return nil
@@ -170,7 +175,7 @@ func (m *Merge) Open() (*Reader, error) {
 		}
 		readers = append(readers, r)
 	}
-	if len(readers) == 1 {
+	if len(readers) == 1 && len(m.Dropped) == 0 {
 		return readers[0], nil
 	}
 	out.merged = func(yield func(Line, error) bool) {
@@ -185,7 +190,7 @@ func (m *Merge) know() error {
 		return nil
 	}
 	head := m.runs[0].head
-	if len(m.runs) > 1 {
+	if len(m.runs) > 1 || len(m.Dropped) > 0 {
 		m.counts = map[uint64]int{}
 		var descriptions, addresses []string
 		for i, in := range m.runs {
@@ -198,13 +203,21 @@ func (m *Merge) know() error {
 			if err := m.index(i, in); err != nil {
 				return err
 			}
-			for _, o := range m.runs[:i] {
+			for _, o := range m.runs[:i] { // which two services may not have
 				if err := sameOperation(o, in); err != nil {
 					return err
 				}
 			}
 		}
-		head.Description, head.At, head.Shard = strings.Join(descriptions, ", "), strings.Join(addresses, ", "), ""
+		head.Description, head.At = strings.Join(descriptions, ", "), strings.Join(addresses, ", ")
+		if m.AnyVersion { // the same run, with what is known by now
+			newest := m.runs[len(m.runs)-1].head
+			newest.Headers, newest.Options, newest.Shard = head.Headers, head.Options, head.Shard
+			newest.Description, newest.At = head.Description, head.At
+			head = newest
+		} else {
+			head.Shard = ""
+		}
 	}
 	m.Head = head
 	return nil
@@ -335,10 +348,10 @@ func (m *Merge) settles(run int, l *Line) bool {
 	offset := in.service * perService
 	if l.Operation != nil {
 		l.Operation.Number += offset
-		return true
+		return !m.Dropped[l.Operation.Operation]
 	}
 	c := l.about()
-	if c == nil {
+	if c == nil || m.Dropped[c.ID] || m.Dropped[c.Operation] {
 		return false
 	}
 	c.Number += offset

@@ -81,7 +81,7 @@ type (
 )
 
 // HAR writes exchanges one by one, as they are judged, so that their number costs no
-// memory. The time of an exchange is not kept: each bears that of the run's beginning.
+// memory.
 type HAR struct {
 	w       *bufio.Writer
 	started string
@@ -130,7 +130,11 @@ func (h *HAR) Close() error {
 
 func (h *HAR) entry(res record.Result) harEntry {
 	ms := float64(res.Response.Took.Microseconds()) / 1000
-	e := harEntry{Started: h.started, Time: ms, Timings: harTimings{0, ms, 0}, Comment: "case " + res.ID + ": " + res.Name + ": " + string(res.Verdict)}
+	started := h.started
+	if !res.Response.Sent.IsZero() {
+		started = res.Response.Sent.Format(time.RFC3339Nano)
+	}
+	e := harEntry{Started: started, Time: ms, Timings: harTimings{0, ms, 0}, Comment: "case " + res.ID + ": " + res.Name + ": " + string(res.Verdict)}
 	for _, f := range res.Findings {
 		e.Comment += "\n" + string(f.Severity) + " " + f.Code + ": " + f.Message
 	}

@@ -284,7 +284,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 // streamEnded matches what tells of an exchange that the service ended in HTTP/2.
 var streamEnded = regexp.MustCompile(`^http2: |^stream error: |GOAWAY`)
 
-func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.Case) (exchange.Answer, error) {
+func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.Case) (a exchange.Answer, err error) {
 	ctx, cancel := context.WithTimeout(ctx, s.opt.Timeout)
 	defer cancel()
 	var body io.Reader
@@ -300,6 +300,7 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 	}
 	s.dress(req, c)
 	start := time.Now()
+	defer func() { a.Sent = start.UTC().Truncate(time.Millisecond) }()
 	res, err := client.Do(req)
 	if err != nil {
 		return exchange.Answer{Took: since(start)}, err
@@ -309,7 +310,7 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 		return exchange.Answer{Status: res.StatusCode, Header: res.Header, Took: since(start)}, nil
 	}
 	data, err := io.ReadAll(io.LimitReader(res.Body, s.opt.MaxBody+1))
-	a := exchange.Answer{Status: res.StatusCode, Header: res.Header, Body: data, Took: since(start)}
+	a = exchange.Answer{Status: res.StatusCode, Header: res.Header, Body: data, Took: since(start)}
 	if int64(len(data)) > s.opt.MaxBody {
 		a.Body, a.Truncated = data[:s.opt.MaxBody], true
 	}

@@ -92,8 +92,7 @@ func (f *files) close(totals record.Totals, judged bool) error {
 	case !judged || err != nil:
 		return errors.Join(err, cause(os.Remove(f.kept.Name())), cause(os.Rename(f.raw.Name(), f.name)))
 	}
-	_ = os.Rename(f.name, filepath.Join(filepath.Dir(f.name), previousName)) // there may be none
-	return errors.Join(cause(os.Rename(f.kept.Name(), f.name)), cause(os.Remove(f.raw.Name())))
+	return errors.Join(Replace(f.name, f.kept.Name()), cause(os.Remove(f.raw.Name())))
 }
 
 // discard closes the files of a run that sent nothing. The last run stays.
@@ -118,6 +117,12 @@ const previousName = "previous.ndjson"
 
 // PreviousRun is the file of the run before the last one.
 func PreviousRun(folder string) string { return filepath.Join(folder, RunFolder, previousName) }
+
+// Replace puts a file in the place of the last run, which becomes the one before it.
+func Replace(last, made string) error {
+	_ = os.Rename(last, filepath.Join(filepath.Dir(last), previousName)) // there may be none
+	return cause(os.Rename(made, last))
+}
 
 func create(name string) (*os.File, error) {
 	return open(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC)
