@@ -64,6 +64,9 @@ func (a *app) retrial(c *cli.Command, conf *config.Config, doc *oad.Document, op
 		return nil, err
 	}
 	defer r.close()
+	if r.known, err = a.known(); err != nil {
+		return nil, err
+	}
 	out := &retrial{was: compare.New(), chosen: map[string]bool{}, dropped: map[string]bool{}, file: filepath.Join(filepath.Dir(last), "again.ndjson")}
 	known := map[string]tried{}
 	rep, err := r.judge(nil, func(res record.Result, j judge.Judgement) {
@@ -229,72 +232,78 @@ var caseID = regexp.MustCompile(`^[0-9a-f]{10}$`)
 
 // nothingAgain says that there is nothing to send. What the plan no longer has is dropped
 // all the same.
-func (a *app) nothingAgain(x *retrial, format string) error {
-	if format == "text" {
+func (a *app) nothingAgain(x *retrial, r result) error {
+	if r.format == "text" {
 		fmt.Fprintln(a.streams.Out, "Nothing failed in the last run, so nothing is sent.")
 	}
-	if len(x.dropped) == 0 && format != "json" {
+	if len(x.dropped) == 0 && r.format != "json" {
 		return nil
 	}
 	x.file = ""
-	return a.outcomeAgain(x, &trial.Outcome{}, format, nil)
+	return a.outcomeAgain(x, &trial.Outcome{}, r, nil)
 }
 
 // outcomeAgain makes the answers of a trial part of the last run, and tells what is
 // otherwise; the error is the one that ended the trial.
-func (a *app) outcomeAgain(x *retrial, out *trial.Outcome, format string, ended error) error {
-	d, r, err := a.merge(x)
+func (a *app) outcomeAgain(x *retrial, out *trial.Outcome, r result, ended error) error {
+	d, err := a.merge(x, &r)
 	if err != nil {
 		return err
 	}
-	r.format, r.failed, r.stuck = format, out.Failed, out.Stuck
-	switch format {
+	r.failed, r.stuck, r.newlyWrong = out.Failed, out.Stuck, d.Wrong
+	switch r.format {
 	case "json":
-		if err := writeOutcome(a.streams.Out, *r); err != nil {
+		if err := writeOutcome(a.streams.Out, r); err != nil {
 			return err
 		}
 	case "text":
+		a.stale(r.report)
 		fmt.Fprintln(a.streams.Out)
 		a.difference(*d, false)
 		found, missed := reached(r.report.Entries())
 		a.totals(r.report, found, missed, r.file)
 	}
-	return a.ended(*r, ended)
+	return a.ended(r, ended)
 }
 
 // merge makes the answers part of the last run, judges it anew, and tells what is otherwise.
-func (a *app) merge(x *retrial) (*compare.Difference, *result, error) {
+func (a *app) merge(x *retrial, into *result) (*compare.Difference, error) {
 	last := trial.LastRun("")
 	r := &runs{names: []string{last}}
 	if x.file != "" {
 		r.names = append(r.names, x.file)
 	}
 	r.merge.AnyVersion, r.merge.Dropped = true, x.dropped
+	var err error
+	if r.known, err = a.known(); err != nil {
+		return nil, err
+	}
 	if _, err := openInto(r); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer r.close()
 	if _, err := r.open(); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	made, err := os.OpenFile(last+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
-		return nil, nil, &trial.FileError{Name: last, Cause: errors.Unwrap(err)}
+		return nil, &trial.FileError{Name: last, Cause: errors.Unwrap(err)}
 	}
 	is := compare.New()
 	rep, err := a.keepJudged(r, made, is.Add)
 	if err = errors.Join(err, made.Close()); err != nil {
-		return nil, nil, errors.Join(err, os.Remove(made.Name()))
+		return nil, errors.Join(err, os.Remove(made.Name()))
 	}
 	for _, f := range rep.Whole() {
 		is.AddRun(f)
 	}
 	if err := trial.Replace(last, made.Name()); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	d := compare.Of(x.was, is)
 	head := r.merge.Head
-	return &d, &result{report: rep, description: head.Description, at: head.At, file: last, incomplete: r.incomplete()}, x.remove()
+	into.report, into.description, into.at, into.file, into.incomplete = rep, head.Description, head.At, last, r.incomplete()
+	return &d, x.remove()
 }
 
 // remove takes the file of the trial away.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -114,6 +115,25 @@ func (a *app) compare(older, newer, format string, reports []string, all bool) e
 		return &failure{exitFindings, "", ""}
 	}
 	return nil
+}
+
+// newlyWrong counts the cases of the last run that were not wrong in the run before; none
+// where there was none.
+func (a *app) newlyWrong() (int, error) {
+	was, wasRuns, err := compared(trial.PreviousRun(""))
+	if err != nil {
+		if _, missing := os.Stat(trial.PreviousRun("")); errors.Is(missing, os.ErrNotExist) {
+			return 0, nil
+		}
+		return 0, err
+	}
+	defer wasRuns.close()
+	is, isRuns, err := compared(trial.LastRun(""))
+	if err != nil {
+		return 0, err
+	}
+	defer isRuns.close()
+	return compare.Of(was, is).Wrong, nil
 }
 
 func named(name string, r *runs) render.Named {

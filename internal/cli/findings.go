@@ -9,9 +9,12 @@ import (
 )
 
 // reached divides entries into what was found, and what was not reached, which is
-// nobody's fault.
+// nobody's fault. What is known is left out.
 func reached(entries []*report.Entry) (found, missed []*report.Entry) {
 	for _, e := range entries {
+		if e.Known {
+			continue
+		}
 		if e.Code == "not-reached" {
 			missed = append(missed, e)
 		} else {
@@ -186,6 +189,9 @@ func (a *app) totals(rep *report.Report, found, missed []*report.Entry, file str
 	line := fmt.Sprintf("%s: %s right, %s wrong", plural(t.Cases, "case"), number(t.Passed), number(t.Failed))
 	if t.Form > 0 {
 		line += fmt.Sprintf(", %s wrong in form only", number(t.Form))
+	}
+	if t.Known > 0 {
+		line += fmt.Sprintf(", %s known", number(t.Known))
 	}
 	if t.Unproven > 0 {
 		line += fmt.Sprintf(", %s unproven", number(t.Unproven))

@@ -26,13 +26,20 @@ func (a *app) judgeCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file, judged again"},
 			&cli.StringFlag{Name: "save", Usage: "keep the run, judged again, in `FILE`"},
+			failOnFlag(),
 			allFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 				return err
 			}
-			return a.judge(runsNamed(c), c.String("save"), c.String("format"), c.Bool("all"))
+			if err := known("--fail-on", c.String("fail-on"), failOn...); err != nil {
+				return err
+			}
+			if c.String("fail-on") == "new" {
+				return usage("judge does not know what is new", "obiter compare tells, and exits with 1 if anything is newly wrong")
+			}
+			return a.judge(runsNamed(c), c.String("save"), c.String("format"), c.String("fail-on"), c.Bool("all"))
 		},
 	}
 }
@@ -42,12 +49,15 @@ func allFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "all", Usage: "print every cause, however many there are"}
 }
 
-func (a *app) judge(names []string, save, format string, all bool) error {
+func (a *app) judge(names []string, save, format, failOn string, all bool) error {
 	r, err := openRuns(names)
 	if err != nil {
 		return err
 	}
 	defer r.close()
+	if r.known, err = a.known(); err != nil {
+		return err
+	}
 	var writers []io.Writer
 	if save != "" {
 		out, err := createCopy(r.files, save)
@@ -84,7 +94,7 @@ func (a *app) judge(names []string, save, format string, all bool) error {
 	if save != "" {
 		kept = save
 	}
-	return a.outcome(result{report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.incomplete(), all: all}, nil)
+	return a.outcome(result{report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.incomplete(), all: all, failOn: failOn}, nil)
 }
 
 // keepJudged judges runs as one and writes what comes of it as a run file.

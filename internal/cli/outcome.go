@@ -27,6 +27,9 @@ type result struct {
 	file        string   // where the run is kept
 	incomplete  string   // why the run is not all that was planned; empty: it is
 	all         bool     // causes are printed, however many
+	failOn      string   // what makes it fail
+	reachAll    bool     // an operation that was not reached makes it fail, too
+	newlyWrong  int      // cases that were not wrong in the run before
 	shard       string   // the part of the plan that it was; empty: all of it
 }
 
@@ -43,6 +46,7 @@ func (a *app) outcome(r result, err error) error {
 		}
 	case "ndjson":
 	default:
+		a.stale(r.report)
 		found, missed := reached(r.report.Entries())
 		a.learned(r.report)
 		a.findings(found, r.all)
@@ -59,7 +63,7 @@ func (a *app) ended(r result, err error) error {
 	var broken *run.BrokenError
 	switch {
 	case errors.As(err, &gone):
-		return a.gone(gone, r.report.Errors() > 0)
+		return a.gone(gone, r.fails())
 	case errors.As(err, &broken):
 		return &failure{exitFindings, err.Error(), brokenHint(broken)}
 	case errors.Is(err, context.Canceled):
@@ -73,13 +77,13 @@ func (a *app) ended(r result, err error) error {
 		return nil
 	case r.report.Totals().Cases == 0:
 		return &failure{exitUnproved, "every operation is left out, so nothing was sent", "obiter survey tells why each operation is left out"}
-	case len(r.failed) > 0 && r.report.Errors() == 0:
+	case len(r.failed) > 0 && !r.fails():
 		return &failure{exitFindings, "not everything could be tried: " + plural(len(r.failed), "fixture") + " could not be made (" + strings.Join(r.failed, ", ") + ")", "put that right first; the warnings above say what is wrong"}
-	case r.stuck > 0 && r.report.Errors() == 0:
+	case r.stuck > 0 && !r.fails():
 		return &failure{exitFindings, plural(r.stuck, "record") + " could not be taken away", "the lines left behind: tell which and why; obiter undo tries again"}
 	case !r.report.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", unprovenHint(r.report)}
-	case r.report.Errors() > 0:
+	case r.fails():
 		return &failure{exitFindings, "", ""}
 	}
 	return nil
@@ -136,6 +140,7 @@ type lineJSON struct {
 	Passed    int    `json:"passed"`
 	Failed    int    `json:"failed"`
 	Form      int    `json:"form"`
+	Known     int    `json:"known,omitempty"`
 	Unproven  int    `json:"unproven"`
 }
 
@@ -158,7 +163,7 @@ func writeOutcome(w io.Writer, r result) error {
 		}
 	}
 	for _, l := range r.report.Lines {
-		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Form, l.Unproven})
+		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Form, l.Known, l.Unproven})
 	}
 	return printJSON(w, out)
 }

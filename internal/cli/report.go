@@ -111,6 +111,9 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 		return err
 	}
 	defer r.close()
+	if r.known, err = a.known(); err != nil {
+		return err
+	}
 	var results render.Results
 	rep, err := r.judge(nil, results.Add)
 	if err != nil {

@@ -22,6 +22,7 @@ type runs struct {
 	files  []*os.File
 	merge  record.Merge
 	reader *record.Reader // the last that was opened
+	known  run.Known      // what is counted apart
 }
 
 // runsNamed are the run files that a command names, or the last run's.
@@ -112,7 +113,7 @@ func (r *runs) name() string {
 // judge judges the runs as one, keeps what comes of it with the writer, and tells each of
 // every case, unless these are nil.
 func (r *runs) judge(w *record.Writer, each run.Each) (*report.Report, error) {
-	return run.JudgeEach(r.open, w, each)
+	return run.JudgeEach(r.open, w, each, r.known)
 }
 
 // exchanges reads the exchanges of a judged run once more.

@@ -43,6 +43,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.BoolFlag{Name: "keep-bodies", Usage: "keep and judge up to 1 MiB of an answer, not 64 KiB"},
 			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
 			&cli.BoolFlag{Name: "write", Usage: "with --controls: write what would reach more into the configuration, as comments"},
+			failOnFlag(),
 			allFlag(),
 		),
 		Action: a.try,
@@ -76,6 +77,12 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	case "json":
 		words = io.Discard
 	}
+	if opt.Known, err = a.known(); err != nil {
+		return err
+	}
+	if err := known("--fail-on", c.String("fail-on"), failOn...); err != nil {
+		return err
+	}
 	var x *retrial
 	if wantsAgain(c) {
 		if x, err = a.retrial(c, conf, doc, &opt); err != nil {
@@ -83,7 +90,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 		}
 		a.tellAgain(x)
 		if len(x.chosen) == 0 {
-			return a.nothingAgain(x, format)
+			return a.nothingAgain(x, result{format: format, failOn: c.String("fail-on"), reachAll: conf.ReachAll})
 		}
 	}
 	events := a.events(words, doc, opt.Base)
@@ -106,9 +113,14 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	}
 	if x != nil {
 		defer func() { status = a.reported(reports, status) }()
-		return a.outcomeAgain(x, out, format, err)
+		return a.outcomeAgain(x, out, result{format: format, failOn: c.String("fail-on"), reachAll: conf.ReachAll}, err)
 	}
-	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all"), shard: c.String("shard")}
+	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all"), shard: c.String("shard"), failOn: c.String("fail-on"), reachAll: conf.ReachAll}
+	if r.failOn == "new" && err == nil {
+		if r.newlyWrong, err = a.newlyWrong(); err != nil {
+			return err
+		}
+	}
 	defer func() { status = a.reported(reports, status) }()
 	if opt.Plan.ControlsOnly && format == "text" {
 		refused := a.reach(out.Report, reach)
@@ -390,6 +402,9 @@ func (a *app) operationLine(l *report.Line, skipped string, width int) string {
 	}
 	if l.Form > 0 {
 		line += a.look.in(codeYellow, fmt.Sprintf("  %5s wrong in form only", number(l.Form)))
+	}
+	if l.Known > 0 {
+		line += fmt.Sprintf("  %5s known", number(l.Known))
 	}
 	if l.Unproven > 0 {
 		line += a.look.in(codeYellow, fmt.Sprintf("  %5s unproven", number(l.Unproven)))

@@ -26,6 +26,7 @@ type Config struct {
 	Headers     [][2]string
 	Statuses    map[exchange.Class][]int
 	AllowHosts  []string
+	ReachAll    bool      // an operation that was not reached makes a run fail
 	Errors      *Errors   // nil: the layout is learned
 	Fixtures    []Fixture // each after those whose values it needs
 	Operations  map[string]Operation
@@ -91,7 +92,7 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
 	}
 	r := reader{tree}
-	all := []error{r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "lesser", "tls", "skip", "rules", "path", "query", "header", "cookie")}
+	all := []error{r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "lesser", "tls", "skip", "rules", "reach", "path", "query", "header", "cookie")}
 	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.credentials, c.statuses, c.everywhere, c.choice, c.fixtures, c.operations, c.messages, c.tls} {
 		all = append(all, part(r, top))
 	}
@@ -108,6 +109,15 @@ func (c *Config) simple(r reader, top map[string]any) error {
 		into := []*string{&c.Description, &c.At}[i]
 		if v, has := top[key]; has {
 			*into, errs[i] = r.text("/"+key, v)
+		}
+	}
+	if v, has := top["reach"]; has {
+		text, err := r.text("/reach", v)
+		if err == nil && text != "all" {
+			err = r.tree.Fail("/reach", "write reach: all, or leave it out", "reach is %q", text)
+		}
+		if c.ReachAll = err == nil; err != nil {
+			return err
 		}
 	}
 	if v, has := top["allow_hosts"]; has {

@@ -31,6 +31,7 @@ type Finding struct {
 	Field    string   `json:"field,omitempty"` // pointer of the request field concerned
 	Cites    string   `json:"cites,omitempty"`
 	Count    int      `json:"count,omitempty"` // of a finding of the whole run: how many answers show it
+	Known    bool     `json:"-"`               // the team knows it
 	Way      string   `json:"-"`               // tells causes of one code apart, where the rest of the finding does not
 }
 

@@ -32,8 +32,8 @@ type Options struct {
 	Within map[string]bool
 	// Cases are the only ones, by their ids, that are given out beside the controls; nil: all are.
 	Cases map[string]bool
-	Depth  flaw.Depth
-	Seed   uint64
+	Depth flaw.Depth
+	Seed  uint64
 	// Budget caps the cases of an operation, controls not counted: each rule once
 	// before any rule twice. 0: no cap.
 	Budget int

@@ -69,6 +69,12 @@ func tags(all []oad.Operation) []string {
 	return out
 }
 
+// Matches tests an operation by its name against a glob.
+func Matches(glob, operation string) bool {
+	method, path, _ := strings.Cut(operation, " ")
+	return matches(glob, oad.Operation{Method: method, Path: path})
+}
+
 // matches tests an operation against a glob: a method and a path, either with
 // "*" (in a path: within one segment, "**": across them; a path of "*" is any).
 // A glob without a space is a path where it begins with "/", else an operationId.

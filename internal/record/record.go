@@ -61,7 +61,8 @@ type Totals struct {
 	Cases       int  `json:"cases"`
 	Passed      int  `json:"passed"`
 	Failed      int  `json:"failed"`
-	Form        int  `json:"form"` // wrong in form only
+	Form        int  `json:"form"`            // wrong in form only
+	Known       int  `json:"known,omitempty"` // wrong, and known to be
 	Unproven    int  `json:"unproven"`
 	Interrupted bool `json:"interrupted"`
 

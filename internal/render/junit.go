@@ -52,8 +52,8 @@ type (
 	}
 )
 
-// JUnit writes a suite for each operation and a test for each case. What is unproven is
-// skipped, with the reason; what only the whole run shows is a test of its own, and so is
+// JUnit writes a suite for each operation and a test for each case. What is unproven or
+// known is skipped, with the reason; what only the whole run shows is a test of its own, and so is
 // that the run is complete, if it is not.
 func JUnit(w io.Writer, r Run) error {
 	all := junitSuites{Name: visible("obiter: " + r.Head.Description)}
@@ -82,6 +82,9 @@ func JUnit(w io.Writer, r Run) error {
 				c.Skipped.Message = visible("unproven: " + f.Message)
 			}
 			s.Skipped++
+		case res.Verdict != judge.Pass && res.Known():
+			c.Skipped = &junitSkipped{visible("known: " + f.Code + ": " + f.Message)}
+			s.Skipped++
 		case res.Verdict != judge.Pass && f != nil:
 			c.Failure = failure(res, *f)
 			s.Failures++
@@ -91,7 +94,7 @@ func JUnit(w io.Writer, r Run) error {
 		s.Cases = append(s.Cases, c)
 	}
 	for _, f := range r.Report.Whole() {
-		if f.Finding.Severity != judge.Error {
+		if f.Finding.Severity != judge.Error || f.Finding.Known {
 			continue
 		}
 		s := suite(f.Operation)

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"obiter/internal/config"
 	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/report"
@@ -18,8 +19,11 @@ const maxMarkdown = 60_000
 func Markdown(w io.Writer, r Run) error {
 	var b strings.Builder
 	toFix, others := 0, 0
+	known := 0
 	for _, e := range r.Report.Entries() {
-		if e.Severity == judge.Error {
+		if e.Known {
+			known++
+		} else if e.Severity == judge.Error {
 			toFix++
 		} else {
 			others++
@@ -41,6 +45,7 @@ func Markdown(w io.Writer, r Run) error {
 	room := maxMarkdown - len([]rune(b.String())) - len([]rune(operations)) - 200
 	shown := 0
 	entries := r.Report.Entries()
+	entries = entries[:len(entries)-known] // which come last
 	for i, e := range entries {
 		text := causeText(i+1, e)
 		if room -= len([]rune(text)); room < 0 {
@@ -51,6 +56,9 @@ func Markdown(w io.Writer, r Run) error {
 	}
 	if more := len(entries) - shown; more > 0 {
 		fmt.Fprintf(&b, "\n%d more do not fit here: `obiter judge --all`.\n", more)
+	}
+	if known > 0 {
+		fmt.Fprintf(&b, "\n%d known: see %s.\n", known, code(config.AcceptedFile))
 	}
 	b.WriteString(operations)
 	_, err := io.WriteString(w, b.String())

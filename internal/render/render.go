@@ -98,6 +98,18 @@ func Of(res record.Result) Result {
 // maxSent bounds a request line, in characters.
 const maxSent = 300
 
+// Known reports whether all that is wrong with a case is known.
+func (r Result) Known() bool {
+	known := false
+	for _, f := range r.Findings {
+		if f.Severity == judge.Error && !f.Known {
+			return false
+		}
+		known = known || f.Known
+	}
+	return known
+}
+
 // gravest is the first finding that is an error, else the first; nil where there is none.
 func gravest(found []judge.Finding) *judge.Finding {
 	for i, f := range found {
@@ -117,6 +129,9 @@ func (r Run) Sentence() string {
 	out := fmt.Sprintf("%s cases: %s right, %s wrong", grouped(t.Cases), grouped(t.Passed), grouped(t.Failed))
 	if t.Form > 0 {
 		out += fmt.Sprintf(", %s wrong in form only", grouped(t.Form))
+	}
+	if t.Known > 0 {
+		out += fmt.Sprintf(", %s known", grouped(t.Known))
 	}
 	if t.Unproven > 0 {
 		out += fmt.Sprintf(", %s unproven", grouped(t.Unproven))

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
 	"obiter/internal/judge"
@@ -61,17 +62,23 @@ type (
 		Message sarifText `json:"message"`
 	}
 	sarifResult struct {
-		Rule         string            `json:"ruleId"`
-		Index        int               `json:"ruleIndex"`
-		Level        string            `json:"level"`
-		Message      sarifText         `json:"message"`
-		Locations    []sarifLocation   `json:"locations"`
-		Related      []sarifLocation   `json:"relatedLocations,omitempty"`
-		Fingerprints map[string]string `json:"partialFingerprints"`
-		Occurrences  int               `json:"occurrenceCount"`
-		Properties   sarifProperties   `json:"properties"`
+		Rule         string             `json:"ruleId"`
+		Index        int                `json:"ruleIndex"`
+		Level        string             `json:"level"`
+		Message      sarifText          `json:"message"`
+		Locations    []sarifLocation    `json:"locations"`
+		Related      []sarifLocation    `json:"relatedLocations,omitempty"`
+		Fingerprints map[string]string  `json:"partialFingerprints"`
+		Occurrences  int                `json:"occurrenceCount"`
+		Suppressions []sarifSuppression `json:"suppressions,omitempty"`
+		Properties   sarifProperties    `json:"properties"`
 
 		number int
+	}
+	sarifSuppression struct {
+		Kind          string `json:"kind"`
+		Status        string `json:"status"`
+		Justification string `json:"justification"`
 	}
 	sarifProperties struct {
 		Cases []string `json:"cases"`
@@ -140,13 +147,16 @@ type sarif struct {
 }
 
 // sarifKey is what is one result.
-type sarifKey struct{ code, severity, operation, in, pointer, rule, message string }
+type sarifKey struct {
+	code, severity, operation, in, pointer, rule, message string
+	known                                                 bool
+}
 
 // maxSarifCases bounds the cases that a result names.
 const maxSarifCases = 10
 
 func (s *sarif) add(res Result, f judge.Finding) {
-	k := sarifKey{code: f.Code, severity: string(f.Severity), operation: res.Operation, in: res.Flaw.In, pointer: res.Flaw.Pointer, rule: res.Flaw.Rule}
+	k := sarifKey{code: f.Code, severity: string(f.Severity), operation: res.Operation, in: res.Flaw.In, pointer: res.Flaw.Pointer, rule: res.Flaw.Rule, known: f.Known}
 	if res.Name == "" { // of the whole run
 		k.message = f.Message
 	}
@@ -162,6 +172,9 @@ func (s *sarif) add(res Result, f judge.Finding) {
 	out := &sarifResult{Rule: f.Code, Index: s.rule(f.Code), Level: string(f.Severity), Message: sarifText{visible(res.Operation + ": " + f.Message + " (obiter show " + res.ID + ")")},
 		Locations: []sarifLocation{s.at(place, res.Operation, res.Flaw)}, Occurrences: max(f.Count, 1), Properties: sarifProperties{[]string{res.ID}}, number: res.Number}
 	out.Fingerprints = map[string]string{"obiterRule/v1": fingerprint(f.Code, k.operation, k.in, k.pointer, k.rule, k.message)}
+	if f.Known {
+		out.Suppressions = []sarifSuppression{{"external", "accepted", "it is in " + config.AcceptedFile}}
+	}
 	if f.Code == "accepted" {
 		if other := s.run.Report.Refuses(res.Operation, res.Flaw); other != "" {
 			o := s.run.Report.Described(other)

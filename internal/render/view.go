@@ -24,7 +24,7 @@ type (
 		Facts                       [][2]string
 		Reached, NotReached         int
 		Missed                      []missedView
-		Substance, Form             []*causeView
+		Substance, Form, Known      []*causeView
 		Resources                   []*resourceView
 		Marks                       []markView
 		Layouts                     []layoutView
@@ -184,7 +184,9 @@ func (p *Page) causes(v *pageView) {
 		known, _ := judge.Find(e.Code)
 		c := &causeView{Entry: e, Number: i + 1, Title: known.Title, Means: known.Means, Remedy: known.Remedy, Sentence: cmp.Or(e.Summary, e.Examples[0].Message), Ops: strings.Join(e.Operations, "\n"), Where: strings.Join(e.Fields, "\n"), Others: e.Examples[1:]}
 		c.Example = p.example(e.Examples[0], e.Form)
-		if e.Form {
+		if e.Known {
+			v.Known = append(v.Known, c)
+		} else if e.Form {
 			v.Form = append(v.Form, c)
 		} else {
 			v.Substance = append(v.Substance, c)
@@ -369,6 +371,9 @@ func (p *Page) operations(v *pageView) {
 			}
 			o := byName[res.Operation]
 			c := caseView{Result: res, Outcome: outcomes[res.Verdict][0], Class: outcomes[res.Verdict][1]}
+			if res.Verdict != judge.Unproven && res.Known() {
+				c.Outcome, c.Class = "known", "open"
+			}
 			c.Name = visible(instance.Shorten(res.Name, 300))
 			var all, severities []string
 			for _, f := range res.Findings {

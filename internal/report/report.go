@@ -41,8 +41,13 @@ type Entry struct {
 	Places     []string       `json:"-"`                 // the same in words, with the part of the request
 	At         string         `json:"at,omitempty"`
 	Cites      string         `json:"cites,omitempty"`
-	Count      int            `json:"count"`    // answers that show it
-	Examples   []Example      `json:"examples"` // the first in the plan's order
+	Known      bool           `json:"known,omitempty"`  // the team knows it: it is counted apart
+	Reason     string         `json:"reason,omitempty"` // of a known one, why it is accepted
+	Count      int            `json:"count"`            // answers that show it
+	Examples   []Example      `json:"examples"`         // the first in the plan's order
+
+	group entryKey
+	also  []entryKey // groups that were folded into it
 }
 
 // Operation is the first of the operations.
@@ -52,13 +57,17 @@ func (e *Entry) Operation() string { return e.Operations[0] }
 type Line struct {
 	Operation                             string
 	Cases, Passed, Failed, Form, Unproven int    // Form: wrong in form only
-	Errors, Warnings                      int    // findings; notes are not counted
+	Known                                 int    // wrong, and all of it is known
+	Errors, Warnings                      int    // findings; notes and known ones are not counted
+	Substance                             int    // errors that are not of how answers are written
 	ControlWords                          string // the first refused control's finding
 	parts                                 map[string]*enforced
 }
 
 // Counts are what the line's cases came to.
-func (l *Line) Counts() [5]int { return [5]int{l.Cases, l.Passed, l.Failed, l.Form, l.Unproven} }
+func (l *Line) Counts() [6]int {
+	return [6]int{l.Cases, l.Passed, l.Failed, l.Form, l.Known, l.Unproven}
+}
 
 // enforced is how many requests with flaws in one part were answered, and how many
 // of them with success.
@@ -82,6 +91,7 @@ type Report struct {
 	cells     map[cellKey]*Cell
 	layouts   map[layoutKey]*Layout
 	models    map[modelKey]*model
+	known     []*knownCause
 	whole     []judge.RunFinding
 	refused   map[refusal][]string // operations that refuse a flaw, for those that take it
 	proven    bool
@@ -89,7 +99,10 @@ type Report struct {
 
 // entryKey is what findings have in common that are counted together, before
 // causes are made of them.
-type entryKey struct{ operation, code, place, at, severity, family, part, cause string }
+type entryKey struct {
+	operation, code, place, at, severity, family, part, cause string
+	known                                                     bool
+}
 
 // refusal is a flaw without its operation.
 type refusal struct{ pointer, rule, variant string }
@@ -123,20 +136,10 @@ func (r *Report) AddOperation(d exchange.Described) {
 // Described is what the description has of an operation; nothing where that is not known.
 func (r *Report) Described(operation string) exchange.Described { return r.described[operation] }
 
-// Add takes in a judged case.
+// Add takes in a judged case, and marks those of its findings that are known.
 func (r *Report) Add(res record.Result) {
 	l := r.Line(res.Operation)
 	l.Cases++
-	switch res.Verdict {
-	case judge.Pass:
-		l.Passed++
-	case judge.Fail:
-		l.Failed++
-	case judge.Form:
-		l.Form++
-	case judge.Unproven:
-		l.Unproven++
-	}
 	r.proven = r.proven || res.Kind == exchange.Control && res.Response.Success()
 	l.enforce(res)
 	r.mark(res)
@@ -146,8 +149,8 @@ func (r *Report) Add(res record.Result) {
 			r.refused[key] = append(r.refused[key], res.Operation)
 		}
 	}
-	for _, f := range res.Findings {
-		l.count(f)
+	fresh, old := 0, 0
+	for i, f := range res.Findings {
 		if (f.Code == "control-rejected" || f.Code == "not-reached") && l.ControlWords == "" {
 			l.ControlWords = f.Message
 		}
@@ -160,16 +163,43 @@ func (r *Report) Add(res record.Result) {
 				k.family = rule.Broad(k.family)
 			}
 		}
-		r.add(k, f, Example{res.ID, res.Name, f.Message, res.Number, key})
+		as := r.knownAs(k)
+		if k.known = as != nil; k.known {
+			res.Findings[i].Known = true
+			old++
+		} else {
+			l.count(f)
+			if f.Severity == judge.Error {
+				fresh++
+			}
+		}
+		r.add(k, f, as, Example{res.ID, res.Name, f.Message, res.Number, key})
+	}
+	switch {
+	case res.Verdict == judge.Pass:
+		l.Passed++
+	case res.Verdict == judge.Unproven:
+		l.Unproven++
+	case fresh == 0 && old > 0:
+		l.Known++
+	case res.Verdict == judge.Fail:
+		l.Failed++
+	default:
+		l.Form++
 	}
 }
 
 // AddRun takes in a finding of the whole run.
 func (r *Report) AddRun(f judge.RunFinding) {
-	r.whole = append(r.whole, f)
 	l := r.Line(f.Operation)
-	l.count(f.Finding)
-	r.add(entryKey{operation: f.Operation, code: f.Finding.Code, place: f.Finding.Field, severity: string(f.Finding.Severity), cause: f.Finding.Message}, f.Finding,
+	k := entryKey{operation: f.Operation, code: f.Finding.Code, place: f.Finding.Field, severity: string(f.Finding.Severity), cause: f.Finding.Message}
+	as := r.knownAs(k)
+	if k.known = as != nil; !k.known {
+		l.count(f.Finding)
+	}
+	f.Finding.Known = k.known
+	r.whole = append(r.whole, f)
+	r.add(k, f.Finding, as,
 		Example{Case: f.Case, Name: f.Name, Message: f.Finding.Message, number: f.Number})
 }
 
@@ -180,6 +210,9 @@ func (l *Line) count(f judge.Finding) {
 	switch f.Severity {
 	case judge.Error:
 		l.Errors++
+		if !judge.Has(f.Code, judge.OfWriting) {
+			l.Substance++
+		}
 	case judge.Warning:
 		l.Warnings++
 	}
@@ -243,7 +276,7 @@ func flawOf(res record.Result) (refusal, bool) {
 	return refusal{instance.AnyIndex(f.Pointer), f.Rule, f.Variant}, true
 }
 
-func (r *Report) add(k entryKey, f judge.Finding, x Example) {
+func (r *Report) add(k entryKey, f judge.Finding, as *knownCause, x Example) {
 	if f.Field != "" {
 		k.at = "" // the place in the answer differs from case to case
 	}
@@ -252,6 +285,9 @@ func (r *Report) add(k entryKey, f judge.Finding, x Example) {
 		e = &Entry{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, Form: judge.Has(f.Code, judge.OfWriting), Family: k.family, At: k.at, Cites: f.Cites}
 		if f.Field != "" {
 			e.Fields, e.Places = append(e.Fields, instance.AnyIndex(f.Field)), append(e.Places, k.place)
+		}
+		if as != nil {
+			e.Known, e.Reason = true, as.Reason
 		}
 		r.entries[k] = e
 	}
@@ -295,10 +331,10 @@ func cause(res record.Result, f judge.Finding) string {
 // the rules, or the way in which answers are wrong; not the field, and seldom the
 // operation.
 func (r *Report) group(k entryKey) entryKey {
-	g := entryKey{code: k.code, severity: k.severity, family: k.family, cause: k.cause}
+	g := entryKey{code: k.code, severity: k.severity, family: k.family, cause: k.cause, known: k.known}
 	switch {
 	case k.code == "accepted" && k.part != "" && r.Line(k.operation).parts[k.part].unchecked():
-		return entryKey{code: k.code, cause: "unchecked", part: k.part}
+		return entryKey{code: k.code, cause: "unchecked", part: k.part, known: k.known}
 	case judge.Has(k.code, judge.OfForm):
 		g.at = k.at
 	case judge.Has(k.code, judge.PerOperation), k.code == "accepted" && isBusiness(k.cause):
@@ -327,6 +363,7 @@ func (r *Report) Entries() []*Entry {
 			continue
 		}
 		groups[g] = e
+		e.group = g
 		switch {
 		case g.cause == "unchecked":
 			e.Family, e.Summary = "", g.part
@@ -340,9 +377,10 @@ func (r *Report) Entries() []*Entry {
 	// Where each field by itself is a cause, all of them at once are none of their own.
 	for _, e := range several {
 		if i := slices.IndexFunc(out, func(o *Entry) bool {
-			return o.Code == e.Code && len(union(slices.Clone(o.Operations), e.Operations)) == len(o.Operations)
+			return o.Code == e.Code && o.Known == e.Known && len(union(slices.Clone(o.Operations), e.Operations)) == len(o.Operations)
 		}); i >= 0 {
 			out[i].fold(e)
+			out[i].also = append(out[i].also, e.group)
 			continue
 		}
 		out = append(out, e)
@@ -387,10 +425,18 @@ func gravest(a, b *Entry) int {
 		return 0
 	}
 	return cmp.Or(
+		cmp.Compare(knownLast(a), knownLast(b)),
 		cmp.Compare(written(a), written(b)),
 		cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity)),
 		cmp.Compare(judge.Rank(a.Code), judge.Rank(b.Code)),
 		cmp.Compare(b.Count, a.Count))
+}
+
+func knownLast(e *Entry) int {
+	if e.Known {
+		return 1
+	}
+	return 0
 }
 
 func (r *Report) compare(a, b *Entry) int {
@@ -467,6 +513,7 @@ func (r *Report) Totals() record.Totals {
 		t.Passed += l.Passed
 		t.Failed += l.Failed
 		t.Form += l.Form
+		t.Known += l.Known
 		t.Unproven += l.Unproven
 	}
 	return t
@@ -477,6 +524,24 @@ func (r *Report) Errors() int {
 	n := 0
 	for _, l := range r.Lines {
 		n += l.Errors
+	}
+	return n
+}
+
+// Warnings counts findings that are only warned of.
+func (r *Report) Warnings() int {
+	n := 0
+	for _, l := range r.Lines {
+		n += l.Warnings
+	}
+	return n
+}
+
+// Substance counts the errors that are not of how answers are written.
+func (r *Report) Substance() int {
+	n := 0
+	for _, l := range r.Lines {
+		n += l.Substance
 	}
 	return n
 }

@@ -3,6 +3,7 @@ package run
 import (
 	"sync"
 
+	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/judge"
 	"obiter/internal/layout"
@@ -15,22 +16,30 @@ import (
 type collector struct {
 	judge  *judge.Run
 	report *report.Report
-	record *record.Writer      // nil: nothing is kept
-	each   Each                // is told each case; nil: nobody is
+	record *record.Writer // nil: nothing is kept
+	each   Each           // is told each case; nil: nobody is
+	known  Known
 
 	mu  sync.Mutex
 	err error // the first of keeping; nothing is kept after it
 }
 
-func newCollector(known *layout.Layout, w *record.Writer) *collector {
-	c := &collector{judge: judge.NewRun(known), report: report.New(), record: w}
-	c.report.Own = known.OwnMediaType()
+// Known are causes that are counted apart, and the day, as 2027-01-31.
+type Known struct {
+	Causes []config.Known
+	Day    string
+}
+
+func newCollector(at *layout.Layout, w *record.Writer, known Known) *collector {
+	c := &collector{judge: judge.NewRun(at), report: report.New(), record: w, known: known}
+	c.report.Own = at.OwnMediaType()
+	c.report.Accept(known.Causes, known.Day)
 	return c
 }
 
 // successor is an empty one that knows what this one learned.
 func (c *collector) successor(known *layout.Layout, w *record.Writer) *collector {
-	out := newCollector(known, w)
+	out := newCollector(known, w, c.known)
 	out.judge = c.judge.Successor()
 	return out
 }
@@ -114,19 +123,19 @@ func (c *collector) end(keep bool) {
 // by the same program gives the same lines between the first and the last. The
 // error is one of reading, which is a *record.FileError, or of keeping.
 func Judge(open func() (*record.Reader, error), w *record.Writer) (*report.Report, error) {
-	return JudgeEach(open, w, nil)
+	return JudgeEach(open, w, nil, Known{})
 }
 
 // Each is told a case with all that judging it gave.
 type Each func(record.Result, judge.Judgement)
 
 // JudgeEach is Judge; each is told every case as it is judged, unless it is nil.
-func JudgeEach(open func() (*record.Reader, error), w *record.Writer, each Each) (*report.Report, error) {
+func JudgeEach(open func() (*record.Reader, error), w *record.Writer, each Each, known Known) (*report.Report, error) {
 	r, err := open()
 	if err != nil {
 		return nil, err
 	}
-	c := newCollector(r.Head.Layout, w)
+	c := newCollector(r.Head.Layout, w, known)
 	c.each = each
 	for res, err := range r.Results() {
 		if err != nil {

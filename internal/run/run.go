@@ -38,6 +38,7 @@ type Options struct {
 	Reopen func() (*record.Reader, error)
 	Final  *record.Writer
 	Layout *layout.Layout // how fields are named; nil: that is learned
+	Known  Known          // what is counted apart
 	// Own makes what an operation needs for itself, and gives the operation as it
 	// is planned then; undo takes that away. Nil: nothing is made.
 	Own func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
@@ -62,7 +63,7 @@ type Options struct {
 func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record), stop: stop}
+	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record, opt.Known), stop: stop}
 	for op := range p.Operations() {
 		if ctx.Err() != nil {
 			break

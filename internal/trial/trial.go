@@ -49,6 +49,7 @@ type Options struct {
 	// beginning.
 	KeepBodies bool
 	Copy       io.Writer // takes the run file, too; may be nil
+	Known      run.Known // what is counted apart
 }
 
 // Events are told as they happen, by one goroutine at a time. Each may be nil.
@@ -191,7 +192,7 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), MaxBody: t.maxBody(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) },
+		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) },
 		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
 	})
 	t.out.Report = rep

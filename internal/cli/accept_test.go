@@ -1,0 +1,122 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestAccept: what is accepted fails no run, one more mistake fails it and is told alone,
+// one less makes its entry stale; and every report shows what is known as known.
+func TestAccept(t *testing.T) {
+	dir := folder(t)
+	o := &office{}
+	server := httptest.NewServer(o)
+	t.Cleanup(server.Close)
+	try := func(args ...string) outcome {
+		t.Helper()
+		return obiter(t, dir, append([]string{"try", "--at", server.URL, "--depth", "quick", "--skip", "* /tow-orders", "--skip", "* /tow-orders/*"}, args...)...)
+	}
+	obiter(t, dir, "accept").check(t, 2, "", "there is no run file .obiter/last.ndjson")
+	o.with(t, "no-allow", "update-unchecked", "sentence-only")
+	try().check(t, 1, "3 causes to fix", "")
+	obiter(t, dir, "accept", "--code", "missing-header", "--reason", "the router cannot", "--until", "2999-12-31").check(t, 0, "1 cause, of 1 answer, written to obiter.accepted.yaml", "")
+	try().check(t, 1, "2 causes to fix", "")
+	obiter(t, dir, "accept", "--only", "POST *").check(t, 0, "1 cause, of 15 answers", "")
+	obiter(t, dir, "accept").check(t, 0, "1 cause, of 38 answers", "")
+	obiter(t, dir, "accept").check(t, 0, "Nothing to accept that is not known already.", "")
+	all := try()
+	all.check(t, 0, " known\n", "")
+	if strings.Contains(all.out, "accepted") || strings.Contains(all.out, "to fix") || strings.Contains(all.errors, "no longer") {
+		t.Errorf("what is known is told:\n%s%s", all.out, all.errors)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "obiter.accepted.yaml"))
+	if err != nil || strings.Count(string(text), "- code: ") != 3 || !strings.Contains(string(text), "reason: the router cannot\n    until: \"2999-12-31\"") || !strings.Contains(string(text), "  # nothing of the body is checked: ") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	// Shown as known, everywhere.
+	obiter(t, dir, "report", "--out", "r.html", "--out", "r.xml", "--out", "r.sarif", "--out", "r.md", "--out", "r.json").check(t, 0, "", "")
+	for name, want := range map[string]string{
+		"r.html":  "<h3 class=\"of\">Known, and counted apart</h3>",
+		"r.xml":   `<skipped message="known: accepted: `,
+		"r.sarif": `"suppressions": [`,
+		"r.md":    "## Nothing to fix\n",
+		"r.json":  `"reason": "the router cannot"`,
+	} {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil || !strings.Contains(string(data), want) {
+			t.Errorf("%s: %v, it has not %s", name, err, want)
+		}
+		if name == "r.json" {
+			obeys(t, schemas(t)("outcome"), string(data))
+			var totals struct {
+				Totals struct{ Known, Failed, Form int }
+			}
+			if err := json.Unmarshal(data, &totals); err != nil || totals.Totals.Known != 54 || totals.Totals.Failed+totals.Totals.Form != 0 {
+				t.Errorf("%v: %+v", err, totals)
+			}
+		}
+		if name == "r.xml" && strings.Contains(string(data), "<failure") {
+			t.Errorf("known failures fail:\n%.3000s", data)
+		}
+	}
+	judgedAgain(t, dir)
+	// One more.
+	o.with(t, "no-allow", "update-unchecked", "sentence-only", "status-as-text")
+	more := try()
+	more.check(t, 1, "error bad-member at /status", "")
+	if strings.Count(more.out, "\nerror ") != 1 {
+		t.Errorf("not just that:\n%s", more.out)
+	}
+	for on, status := range map[string]int{"error": 1, "warning": 1, "substance": 0, "none": 0} {
+		obiter(t, dir, "judge", "--fail-on", on).check(t, status, "", "")
+	}
+	try("--fail-on", "new").check(t, 0, "", "") // the run before had it, too
+	o.with(t, "no-allow", "update-unchecked", "sentence-only", "status-as-text", "index-missing")
+	try("--fail-on", "new").check(t, 1, "", "")
+	obiter(t, dir, "judge", "--fail-on", "new").check(t, 2, "", "obiter compare tells")
+	obiter(t, dir, "judge", "--fail-on", "luck").check(t, 2, "", "use error, warning, substance, new or none")
+	// One less, and one past its day.
+	o.with(t, "no-allow", "update-unchecked")
+	put(t, dir, "obiter.accepted.yaml", strings.Replace(string(text), "2999-12-31", "2020-12-31", 1))
+	less := try()
+	less.check(t, 1, "error missing-header", "missing-header of POST /sessions: its day, 2020-12-31, is past, so it counts again")
+	if !strings.Contains(less.errors, "no-field-errors of POST /sessions: it no longer occurs; take it out") || strings.Contains(less.errors, "accepted of PUT") {
+		t.Errorf("stale are\n%s", less.errors)
+	}
+	// A case that is sent again alone says nothing of the rest.
+	o.with(t, "no-allow", "update-unchecked", "sentence-only")
+	put(t, dir, "obiter.accepted.yaml", string(text))
+	if o := obiter(t, dir, "try", "--at", server.URL, "--depth", "quick", "--only", "GET /berths"); o.status != 0 || strings.Contains(o.errors, "no longer") {
+		t.Errorf("%s%s", o.out, o.errors)
+	}
+	put(t, dir, "obiter.yaml", "reach: all\nskip: ['* /tow-orders', '* /tow-orders/*']\n")
+	put(t, dir, "openapi.yaml", strings.Replace(string(mustRead(t, dir, "openapi.yaml")), "  /berths:", "  /moorings:", 1))
+	obiter(t, dir, "try", "--at", server.URL, "--depth", "quick", "--only", "GET /moorings", "--only", "GET /vessels").check(t, 1, "Not reached", "")
+	put(t, dir, "obiter.yaml", "reach: some\n")
+	obiter(t, dir, "try", "--at", server.URL).check(t, 2, "", `obiter.yaml:1:1: reach is "some"`)
+	put(t, dir, "obiter.yaml", "{}")
+	for text, want := range map[string]string{
+		"accepted: [{code: acepted, operations: [GET /berths]}]": `obiter.accepted.yaml:1:13: "acepted" is not the code of a finding`,
+		"accepted: [{code: accepted}]":                           "the entry names no operation",
+	} {
+		put(t, dir, "obiter.accepted.yaml", text)
+		for _, args := range [][]string{{"try", "--at", server.URL}, {"judge"}, {"report", "--out", "r.md"}, {"accept"}} {
+			obiter(t, dir, args...).check(t, 2, "", want)
+		}
+	}
+	obiter(t, dir, "accept", "--until", "soon").check(t, 2, "", `invalid value "soon" for --until`)
+	obiter(t, dir, "accept", "--code", "acepted").check(t, 2, "", "did you mean accepted?")
+}
+
+func mustRead(t *testing.T, dir, name string) []byte {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(dir, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return data
+}
