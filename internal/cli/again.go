@@ -97,7 +97,8 @@ func (a *app) retrial(c *cli.Command, conf *config.Config, doc *oad.Document, op
 	if err != nil {
 		return nil, err
 	}
-	if err := out.choose(c, known, planned, head.Options == narrowing(c)); err != nil {
+	changed := head.Digest != doc.Digest() || head.Config != conf.Digest() || head.Program != version()
+	if err := out.choose(c, known, planned, changed, head.Options == narrowing(c)); err != nil {
 		return nil, err
 	}
 	opt.Plan.Cases, opt.Plan.Within = out.chosen, map[string]bool{}
@@ -153,9 +154,10 @@ func plannedCases(doc *oad.Document, conf *config.Config, opt plan.Options) (map
 	return out, nil
 }
 
-// choose says which cases are sent, and which are no longer there. The same says that the
-// last run was narrowed as this one is, so that what it lacks is new.
-func (x *retrial) choose(c *cli.Command, known map[string]tried, planned map[string]string, same bool) error {
+// choose says which cases are sent, and, where the plan may have changed, which are new and
+// which are no longer there. The same says that the last run was narrowed as this one is, so
+// that what it lacks is new.
+func (x *retrial) choose(c *cli.Command, known map[string]tried, planned map[string]string, changed, same bool) error {
 	for _, text := range c.StringSlice("case") {
 		id, err := caseNamed(strings.ToLower(text), planned, known)
 		if err != nil {
@@ -173,15 +175,18 @@ func (x *retrial) choose(c *cli.Command, known map[string]tried, planned map[str
 		switch {
 		case there && t.wrong && c.Bool("failed"):
 			x.chosen[id] = true
-		case there || narrowed:
+		case there || narrowed || !changed:
 		case !operations[t.operation]:
 			x.dropped[t.operation], x.dropped[id] = true, true
 		case t.kind != exchange.Control: // controls may be made for the occasion
 			x.dropped[id] = true
 		}
 	}
+	if !changed || !same || !c.Bool("failed") {
+		return nil
+	}
 	for id := range planned {
-		if _, was := known[id]; !was && same && c.Bool("failed") {
+		if _, was := known[id]; !was {
 			x.chosen[id] = true
 			x.fresh++
 		}

@@ -207,6 +207,7 @@ func (a *app) failureOf(err error) *failure {
 	var apart *record.MergeError
 	var kept *trial.FileError
 	var lock *trial.LockError
+	var service *trial.ServiceError
 	switch {
 	case err == nil:
 		return nil
@@ -222,6 +223,14 @@ func (a *app) failureOf(err error) *failure {
 		return &failure{exitUnproved, trust.Error(), "name the certificates to trust with --ca FILE, a client certificate with --cert and --key; or correct --at"}
 	case errors.As(err, &unreachable):
 		return &failure{exitUnproved, unreachable.Error(), "start the service, or correct --at"}
+	case errors.As(err, &service):
+		switch {
+		case service.Cause.Taken:
+			return &failure{exitUsage, service.Error(), "stop that first; or take service: out of the configuration, to try what is running"}
+		case service.Cause.Missing:
+			return &failure{exitUsage, service.Error(), "correct start: in the configuration; it is run by the shell, in the folder of that file"}
+		}
+		return &failure{exitUnproved, service.Error(), "all that it wrote is in " + trial.ServiceLog}
 	case errors.As(err, &lock):
 		return &failure{exitUsage, lock.Error(), "wait until it ends, or run in another folder"}
 	case errors.As(err, &kept):

@@ -287,7 +287,12 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 	var bar *progress
 	width := 0
 	return trial.Events{
-		Warning:    func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
+		Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
+		Service: func(text string) {
+			if !a.quiet || strings.HasPrefix(text, "  | ") {
+				fmt.Fprintln(a.streams.Err, clean(text))
+			}
+		},
 		LeftBehind: func(text string) { fmt.Fprintln(a.streams.Err, "left behind: "+clean(text)) },
 		Begun: func(p *plan.Plan) {
 			fmt.Fprintln(words, a.heading(doc)+a.look.dim(", at "+clean(base.String())))

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/net/http/httpguts"
 
@@ -26,6 +27,7 @@ type Config struct {
 	Headers     [][2]string
 	Statuses    map[exchange.Class][]int
 	AllowHosts  []string
+	Service     *Service  // how the service is started; nil: it runs by itself
 	ReachAll    bool      // an operation that was not reached makes a run fail
 	Errors      *Errors   // nil: the layout is learned
 	Fixtures    []Fixture // each after those whose values it needs
@@ -69,6 +71,14 @@ type Operation struct {
 	Permits     bool // the lesser credentials are enough
 }
 
+// Service says how the service is started that is tried.
+type Service struct {
+	Start  string        // a command line for the shell
+	Folder string        // of the configuration, in which it is run
+	Ready  string        // a path that is answered below 500 when it is ready; empty: its port takes connections
+	Within time.Duration // the longest time until it is; 0: the usual one
+}
+
 // TLS names PEM files, relative to the configuration's folder.
 type TLS struct {
 	CA        string // certificates that are trusted in addition to the machine's own
@@ -78,6 +88,9 @@ type TLS struct {
 // maxValues bounds what the aliases of a configuration come to when each is written out:
 // all of it is gone through for each request.
 const maxValues = 100_000
+
+// Digest tells one version of the configuration from another.
+func (c *Config) Digest() string { return c.tree.Digest() }
 
 // Read reads a configuration. The name serves messages; env looks an
 // environment variable up. Errors are *document.Error.
@@ -92,8 +105,8 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
 	}
 	r := reader{tree}
-	all := []error{r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "lesser", "tls", "skip", "rules", "reach", "path", "query", "header", "cookie")}
-	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.credentials, c.statuses, c.everywhere, c.choice, c.fixtures, c.operations, c.messages, c.tls} {
+	all := []error{r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "lesser", "tls", "skip", "rules", "reach", "service", "path", "query", "header", "cookie")}
+	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.credentials, c.statuses, c.everywhere, c.choice, c.fixtures, c.operations, c.messages, c.tls, c.service} {
 		all = append(all, part(r, top))
 	}
 	if err := document.Join(append(all, c.references(r, top))...); err != nil {

@@ -9,6 +9,7 @@ package document
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -133,6 +134,9 @@ func cause(err error) string {
 	}
 	return err.Error()
 }
+
+// Digest tells one version of the file from another, in twelve hexadecimal digits.
+func (f *File) Digest() string { return hex.EncodeToString(f.sum[:6]) }
 
 // Names are the members of the object at a JSON Pointer, in the order of the file.
 func (f *File) Names(pointer string) []string {

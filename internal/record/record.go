@@ -44,6 +44,7 @@ type Head struct {
 	Variables map[string]string `json:"variables,omitempty"`
 	Kept      map[string]string `json:"kept,omitempty"`
 	Digest    string            `json:"digest,omitempty"`  // of the description's files
+	Config    string            `json:"config,omitempty"`  // the same of the configuration
 	Options   string            `json:"options,omitempty"` // that narrow the plan, as on a command line
 	Shard     string            `json:"shard,omitempty"`   // 2/5: the second of five parts of the plan
 	Layout    *layout.Layout    `json:"layout,omitempty"`  // how fields are named, where that is configured

@@ -31,6 +31,7 @@ import (
 	"obiter/internal/run"
 	"obiter/internal/secret"
 	"obiter/internal/send"
+	"obiter/internal/service"
 )
 
 // Options say what is tried and how.
@@ -60,6 +61,7 @@ type Events struct {
 	Finished   func(op *plan.Operation, line *report.Line) // after each operation
 	Revised    func(lines []*report.Line)                  // in the end: operations whose outcome is not what it was when they were finished
 	LeftBehind func(text string)                           // a record that could not be taken away
+	Service    func(text string)                           // what becomes of a service that is started
 }
 
 // Outcome is what a trial came to.
@@ -97,6 +99,8 @@ type trial struct {
 	failures []failure                   // fixtures of the file that could not be made
 	without  map[string]string           // operations that are left out because a fixture failed, and why
 
+	ended    sync.Once        // of what is told when it ends by itself
+	process  *service.Process // that Obiter started; nil: the service runs by itself
 	kept     keeping
 	undoBy   time.Time  // when taking away ends, after an interrupt
 	ending   sync.Mutex // for undoBy
@@ -176,7 +180,12 @@ func (t *trial) do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := t.sender.Load().Reach(ctx); err != nil {
+	stop, err := t.startService(ctx)
+	defer stop()
+	if err == nil {
+		err = t.sender.Load().Reach(ctx)
+	}
+	if err != nil {
 		return errors.Join(err, files.discard())
 	}
 	undo, err := t.fixtures(ctx)
@@ -192,7 +201,7 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: func(ctx context.Context) error { return t.sender.Load().Reach(ctx) },
+		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
 		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
 	})
 	t.out.Report = rep

@@ -1,0 +1,28 @@
+//go:build !unix
+
+package service
+
+import (
+	"os"
+	"os/exec"
+)
+
+// Without process groups only what was started itself is ended.
+
+func apart(*exec.Cmd) {}
+
+func ask(pid int) { kill(pid) }
+
+func kill(pid int) {
+	if p, err := os.FindProcess(pid); err == nil {
+		_ = p.Kill()
+	}
+}
+
+func alive(int) bool { return false }
+
+type guard struct{}
+
+func newGuard(int) (*guard, error) { return &guard{}, nil }
+
+func (g *guard) dismiss() {}
