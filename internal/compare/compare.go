@@ -153,8 +153,9 @@ const maxCases = 12
 
 // Difference is what is otherwise.
 type Difference struct {
-	Right   int      `json:"right"`      // cases that were wrong and are right now
-	Wrong   int      `json:"newlyWrong"` // that were not wrong, or only in form
+	Right   int      `json:"right"`            // cases that were wrong and are right now
+	Better  int      `json:"rightInSubstance"` // that are wrong only in form now
+	Wrong   int      `json:"newlyWrong"`       // that were not wrong, or only in form
 	Still   int      `json:"stillWrong"`
 	Changed int      `json:"changed"` // otherwise
 	Fresh   int      `json:"new"`
@@ -212,6 +213,14 @@ func (c *comparison) compare(id string, was, is *Outcome) {
 		c.out.Right++
 		for _, f := range errorsOf(was, is) {
 			c.add(x, at, changeKey{kind: Right, code: f.Code, family: at.about.family, says: f.Message})
+		}
+	case was.Verdict == judge.Fail && is.Verdict == judge.Form:
+		c.out.Better++
+		for _, f := range errorsOf(was, is) {
+			c.add(x, at, changeKey{kind: Right, code: f.Code, family: at.about.family, says: f.Message})
+		}
+		for _, f := range errorsOf(is, nil) {
+			c.add(x, at, changeKey{kind: Still, code: f.Code, family: at.about.family, says: f.Message})
 		}
 	default:
 		if isWrong(was) && isWrong(is) {
@@ -404,7 +413,7 @@ func (d Difference) Sentence() string {
 	for _, part := range []struct {
 		n    int
 		what string
-	}{{d.Right, "right now"}, {d.Still, "still wrong"}, {d.Wrong, "newly wrong"}, {d.Changed, "changed"}, {d.Fresh, "new"}, {d.Gone, "gone"}} {
+	}{{d.Right, "right now"}, {d.Better, "right in substance now"}, {d.Still, "still wrong"}, {d.Wrong, "newly wrong"}, {d.Changed, "changed"}, {d.Fresh, "new"}, {d.Gone, "gone"}} {
 		if part.n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", part.n, part.what))
 		}
