@@ -205,9 +205,16 @@ func withEntry(body string, before, f exchange.Flaw, said, words string) string 
 	return body[:to+1] + "," + reworded(renamed(entry, before.Pointer, f.Pointer), said, words) + body[to+1:]
 }
 
+// maxRenamed bounds the names of fields that are exchanged, in bytes: they are looked for by
+// expressions that grow with them.
+const maxRenamed = 1_000
+
 // renamed names another field in an answer: wherever a text is the name of the one that
 // was wrong, in the way in which it is written.
 func renamed(body, was, is string) string {
+	if len(was)+len(is) > maxRenamed {
+		return body
+	}
 	from, to := spellings(was), spellings(is)
 	for i := range from {
 		if from[i] == "" || to[i] == "" || from[i] == "/" {

@@ -1,9 +1,11 @@
 package report
 
 import (
+	"encoding/json"
 	"net/http"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"obiter/internal/exchange"
 	"obiter/internal/judge"
@@ -67,4 +69,22 @@ func TestRenamed(t *testing.T) {
 			t.Errorf("%s: %s, want %s", c.body, got, c.want)
 		}
 	}
+}
+
+// FuzzRight holds that what is made after a JSON answer is JSON, whatever is in it.
+func FuzzRight(f *testing.F) {
+	f.Add(`{"errors":[{"pointer":"#/name","detail":"is \"short\""}],"status":422}`, "/name", "/crew/0/rank", `a "b"`)
+	f.Add(`{"detail":[{"loc":["body","crew",0,"rank"],"msg":"x"}]}`, "/crew/0/rank", "/a~1b/1", "\u2028")
+	f.Add(`{"errors":{"name":["x"]}}`, "/name", "/0", "x")
+	f.Add(`["name","name\\"]`, "/name", "/", "")
+	f.Fuzz(func(t *testing.T, body, was, is, words string) {
+		if !json.Valid([]byte(body)) || !utf8.ValidString(body+was+is+words) {
+			return
+		}
+		out := restated(reworded(renamed(body, was, is), "is", words), 422, 400)
+		out = withEntry(out, exchange.Flaw{Pointer: is}, exchange.Flaw{Pointer: was, Reason: words}, words, "said")
+		if !json.Valid([]byte(out)) {
+			t.Errorf("%s\nof %s, %q to %q", out, body, was, is)
+		}
+	})
 }
