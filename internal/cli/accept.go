@@ -53,16 +53,11 @@ func (a *app) accept(c *cli.Command) error {
 			return usage(fmt.Sprintf("%q is not the code of a finding", code), nearest(code, codeNames(), "codes"))
 		}
 	}
-	known, err := a.known()
-	if err != nil {
-		return err
-	}
-	r, err := openRuns(runsNamed(c))
+	r, err := a.openKnown(runsNamed(c))
 	if err != nil {
 		return err
 	}
 	defer r.close()
-	r.known = known
 	rep, err := r.judge(nil, nil)
 	if err != nil {
 		return err
@@ -83,7 +78,7 @@ func (a *app) accept(c *cli.Command) error {
 		fmt.Fprintln(a.streams.Out, "Nothing to accept that is not known already.")
 		return nil
 	}
-	if err := appendKnown(list, len(known.Causes) > 0); err != nil {
+	if err := appendKnown(list, len(r.known.Causes) > 0); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s, of %s, written to %s. Look through it, and say why: reason:\n", plural(len(list), "cause"), plural(cases, "answer"), config.AcceptedFile)

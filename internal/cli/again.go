@@ -59,14 +59,11 @@ func (a *app) retrial(c *cli.Command, conf *config.Config, doc *oad.Document, op
 		}
 	}
 	last := trial.LastRun("")
-	r, err := openRuns([]string{last})
+	r, err := a.openKnown([]string{last})
 	if err != nil {
 		return nil, err
 	}
 	defer r.close()
-	if r.known, err = a.known(); err != nil {
-		return nil, err
-	}
 	out := &retrial{was: compare.New(), chosen: map[string]bool{}, dropped: map[string]bool{}, file: filepath.Join(filepath.Dir(last), "again.ndjson")}
 	known := map[string]tried{}
 	rep, err := r.judge(nil, func(res record.Result, j judge.Judgement) {

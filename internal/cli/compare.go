@@ -25,7 +25,7 @@ func (a *app) compareCommand() *cli.Command {
 			"older run, and the newer is the last one; where none is, the last run is compared with the one before.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, json, or md: Markdown for a comment on a change"},
-			&cli.StringSliceFlag{Name: "report", Usage: "write the difference to `FILE`, too (repeatable): .html a page with the answers beside one another, .md Markdown, .json"},
+			&cli.StringSliceFlag{Name: "report", Usage: "write the difference to `FILE`, too (repeatable): .html a page with the answers side by side, .md Markdown, .json"},
 			allFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {

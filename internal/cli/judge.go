@@ -50,14 +50,11 @@ func allFlag() cli.Flag {
 }
 
 func (a *app) judge(names []string, save, format, failOn string, all bool) error {
-	r, err := openRuns(names)
+	r, err := a.openKnown(names)
 	if err != nil {
 		return err
 	}
 	defer r.close()
-	if r.known, err = a.known(); err != nil {
-		return err
-	}
 	var writers []io.Writer
 	if save != "" {
 		out, err := createCopy(r.files, save)

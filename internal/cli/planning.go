@@ -183,7 +183,7 @@ func shardFlag() cli.Flag {
 	return &cli.StringFlag{Name: "shard", Usage: "only one of several parts of the plan, such as `2/5`; each is as large as the others, and together they are all"}
 }
 
-// sharded narrows a plan to the shard that is asked for, if any.
+// sharded narrows a plan to the shard of the command line, if one is named.
 func sharded(c *cli.Command, doc *oad.Document, conf *config.Config, opt plan.Options) (plan.Options, error) {
 	if !c.IsSet("shard") {
 		return opt, nil

@@ -106,14 +106,11 @@ func writable(name string, runs []string) error {
 
 // writeReports judges run files as one and writes reports of them.
 func (a *app) writeReports(names []string, reports []reportTo) error {
-	r, err := openRuns(names)
+	r, err := a.openKnown(names)
 	if err != nil {
 		return err
 	}
 	defer r.close()
-	if r.known, err = a.known(); err != nil {
-		return err
-	}
 	var results render.Results
 	rep, err := r.judge(nil, results.Add)
 	if err != nil {

@@ -36,6 +36,15 @@ func runsNamed(c *cli.Command) []string {
 // openRuns opens run files and looks whether they belong together.
 func openRuns(names []string) (*runs, error) { return openInto(&runs{names: names}) }
 
+// openKnown is openRuns for those who count apart what is known.
+func (a *app) openKnown(names []string) (*runs, error) {
+	known, err := a.known()
+	if err != nil {
+		return nil, err
+	}
+	return openInto(&runs{names: names, known: known})
+}
+
 func openInto(r *runs) (*runs, error) {
 	names := r.names
 	for _, name := range names {

@@ -30,7 +30,7 @@ type Options struct {
 	Tags []string
 	// Within are the only operations that are selected, by their names; nil: all are.
 	Within map[string]bool
-	// Cases are the only ones, by their ids, that are given out beside the controls; nil: all are.
+	// Cases are the only ones, by their ids, that are given out in addition to the controls; nil: all are.
 	Cases map[string]bool
 	Depth flaw.Depth
 	Seed  uint64

@@ -78,7 +78,7 @@ func changeText(ch compare.Change) string {
 //go:embed page/difference.html
 var differenceHTML string
 
-// DifferencePage shows the answers of two runs beside one another.
+// DifferencePage shows the answers of two runs side by side.
 type DifferencePage struct {
 	d        Difference
 	was, is  map[string]record.Result // by case; what is wanted has an entry
