@@ -43,6 +43,7 @@ type tried struct {
 func againFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{Name: "failed", Usage: "send only what failed in the last run, and tell what is otherwise now; the rest of what is known stays"},
+		&cli.BoolFlag{Name: "watch", Usage: "at a terminal: go on, with what failed, when the service was away and is back, the description or the configuration changed, or Enter is pressed"},
 		&cli.StringSliceFlag{Name: "case", Usage: "send only the case with this `ID` (repeatable), in the same way"},
 	}
 }

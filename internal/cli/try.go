@@ -46,7 +46,12 @@ func (a *app) tryCommand() *cli.Command {
 			failOnFlag(),
 			allFlag(),
 		),
-		Action: a.try,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Bool("watch") {
+				return a.watch(ctx, c)
+			}
+			return a.try(ctx, c)
+		},
 	}
 }
 
