@@ -29,6 +29,7 @@ type retrial struct {
 	chosen  map[string]bool // cases
 	dropped map[string]bool // cases and operations that the plan no longer has
 	fresh   int             // cases that it has now
+	whole   bool            // nothing is missing then
 	file    string          // of the run
 }
 
@@ -272,7 +273,7 @@ func (a *app) outcomeAgain(x *retrial, out *trial.Outcome, r result, ended error
 // merge makes the answers part of the last run, judges it anew, and tells what is otherwise.
 func (a *app) merge(x *retrial, into *result) (*compare.Difference, error) {
 	last := trial.LastRun("")
-	r := &runs{names: []string{last}}
+	r := &runs{names: []string{last}, whole: x.whole}
 	if x.file != "" {
 		r.names = append(r.names, x.file)
 	}

@@ -23,6 +23,7 @@ type runs struct {
 	merge  record.Merge
 	reader *record.Reader // the last that was opened
 	known  run.Known      // what is counted apart
+	whole  bool           // all is there by now, whatever interrupted one of them
 }
 
 // runsNamed are the run files that a command names, or the last run's.
@@ -154,6 +155,9 @@ const interruptedRun = "the run was interrupted, so this is not all"
 func (r *runs) incomplete() string {
 	if missing := r.merge.Missing(); len(missing) > 0 {
 		return "not all: missing is shard " + strings.Join(missing[:min(len(missing), 6)], ", ")
+	}
+	if r.whole {
+		return ""
 	}
 	if r.reader == nil || r.reader.Totals == nil || r.reader.Totals.Interrupted {
 		return interruptedRun

@@ -120,6 +120,10 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 		defer func() { status = a.reported(reports, status) }()
 		return a.outcomeAgain(x, out, result{format: format, failOn: c.String("fail-on"), reachAll: conf.ReachAll}, err)
 	}
+	if a.endedByItself(err, conf) && ctx.Err() == nil && !opt.Plan.ControlsOnly {
+		defer func() { status = a.reported(reports, status) }()
+		return a.goOn(ctx, conf, doc, opt, events, result{format: format, failOn: c.String("fail-on"), reachAll: conf.ReachAll, all: c.Bool("all")}, err)
+	}
 	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all"), shard: c.String("shard"), failOn: c.String("fail-on"), reachAll: conf.ReachAll}
 	if r.failOn == "new" && err == nil {
 		if r.newlyWrong, err = a.newlyWrong(); err != nil {

@@ -309,6 +309,7 @@ type Answer struct {
 	// ClosedEarly says, with Err, that the service closed the connection, perhaps
 	// before it had read everything.
 	ClosedEarly bool
+	Died        string // with Err: how the service ended while it dealt with the request, which was the only one
 	NotSent     bool   // with Err: no connection came about, or the request cannot be written
 	Refused     bool   // the connection was: nothing was sent. It is not kept
 	Late        bool   // no complete answer came in time. It is not kept
@@ -329,13 +330,14 @@ type AnswerText struct {
 	Truncated  bool        `json:"truncated,omitempty"`
 	Closed     bool        `json:"closedEarly,omitempty"`
 	NotSent    bool        `json:"notSent,omitempty"`
+	Died       string      `json:"died,omitempty"`
 	Error      string      `json:"error,omitempty"`
 }
 
 // MarshalJSON writes headers in the order of their names, and the body as text
 // where it is UTF-8, else as base64.
 func (a Answer) MarshalJSON() ([]byte, error) {
-	out := AnswerText{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Error: a.Err}
+	out := AnswerText{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Died: a.Died, Error: a.Err}
 	if !a.Sent.IsZero() {
 		out.Sent = a.Sent.Format(time.RFC3339Nano)
 	}
@@ -361,7 +363,7 @@ func (a *Answer) UnmarshalJSON(data []byte) error {
 // Answer is what was written; the error is one of its body's base64, or of its time.
 func (t AnswerText) Answer() (Answer, error) {
 	body, err := bytesOf(t.Body, t.BodyBase64)
-	a := Answer{Status: t.Status, Header: http.Header{}, Body: body, Truncated: t.Truncated, ClosedEarly: t.Closed, NotSent: t.NotSent, Took: time.Duration(math.Round(t.MS*1000)) * time.Microsecond, Err: t.Error}
+	a := Answer{Status: t.Status, Header: http.Header{}, Body: body, Truncated: t.Truncated, ClosedEarly: t.Closed, NotSent: t.NotSent, Died: t.Died, Took: time.Duration(math.Round(t.MS*1000)) * time.Microsecond, Err: t.Error}
 	for _, h := range t.Headers {
 		a.Header.Add(h[0], h[1])
 	}

@@ -166,6 +166,9 @@ func unanswered(field, what string, a exchange.Answer) Finding {
 	if a.NotSent {
 		return finding("not-judged", "", "", "a request was not sent: "+a.Err)
 	}
+	if a.Died != "" {
+		return finding("crashed", field, "", what+" ended the service ("+a.Died+")")
+	}
 	f := finding("no-answer", field, "", what+" got no answer: "+a.Err)
 	if busy(a) {
 		f.Severity = Warning

@@ -345,6 +345,7 @@ func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 	c.MadeBy = own.makers
 	noted := own.records.Sending(c)
 	a := t.send(ctx, c)
+	t.died(&a)
 	t.handsOut(c, a)
 	own.records.Adopt(ctx, c, a, noted)
 	records.Removed(c, a)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"obiter/internal/config"
+	"obiter/internal/exchange"
 	"obiter/internal/service"
 )
 
@@ -115,4 +116,21 @@ func (t *trial) alive(ctx context.Context) error {
 		}
 	}
 	return t.sender.Load().Reach(ctx)
+}
+
+// dying is how long a service is given to end after it cut a request off.
+const dying = 500 * time.Millisecond
+
+// died notes of an answer that did not come that the service ended, where no other request
+// can be what ended it.
+func (t *trial) died(a *exchange.Answer) {
+	if t.process == nil || !t.opt.Alone || a.Err == "" {
+		return
+	}
+	for end := time.Now().Add(dying); ; time.Sleep(10 * time.Millisecond) {
+		if how, _, ended := t.process.Ended(); ended || time.Now().After(end) {
+			a.Died = how
+			return
+		}
+	}
 }

@@ -51,6 +51,7 @@ type Options struct {
 	KeepBodies bool
 	Copy       io.Writer // takes the run file, too; may be nil
 	Known      run.Known // what is counted apart
+	Alone      bool      // one case is in flight at a time: if the service ends, it was that one
 }
 
 // Events are told as they happen, by one goroutine at a time. Each may be nil.

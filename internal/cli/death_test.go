@@ -1,0 +1,136 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// mooring is a service of one file, with mistakes between marks that a test takes out.
+const mooring = `package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+)
+
+func reject(w http.ResponseWriter, status int, errors ...any) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	body := map[string]any{"title": http.StatusText(status), "status": status}
+	if status == 422 {
+		body["title"] = "Unprocessable Content"
+	}
+	if len(errors) > 0 {
+		body["errors"] = errors
+	}
+	json.NewEncoder(w).Encode(body)
+}
+
+func main() {
+	http.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/moorings" {
+			reject(w, 404)
+			return
+		}
+		if r.Method != "POST" {
+			w.Header().Set("Allow", "POST")
+			reject(w, 405)
+			return
+		}
+		if r.Header.Get("Content-Type") != "application/json" || r.Header.Get("Content-Encoding") != "" {
+			reject(w, 415)
+			return
+		}
+		var v map[string]any
+		d := json.NewDecoder(r.Body)
+		if err := d.Decode(&v); err != nil || d.More() {
+			reject(w, 400)
+			return
+		}
+		var errors []any
+		wrong := func(field, text string) {
+			errors = append(errors, map[string]any{"pointer": "#/" + field, "detail": text})
+		}
+		name, isText := v["name"].(string)
+		depth, isNumber := v["depth"].(float64)
+		if null, has := v["name"]; has && null == nil {
+			os.Exit(137) // dies
+		}
+		switch {
+		case !isText:
+			wrong("name", "must be text")
+		case len([]rune(name)) < 2:
+			wrong("name", "must have at least 2 characters")
+		case len([]rune(name)) > 20 && os.Getenv("STRICT") != "":
+			wrong("name", "must have at most 20 characters")
+		}
+		switch {
+		case !isNumber || depth != float64(int(depth)):
+			wrong("depth", "must be a whole number")
+		case depth < 1:
+			wrong("wrong", "must be at least 1") // blames
+		}
+		if len(errors) > 0 {
+			reject(w, 422, errors...)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(201)
+		fmt.Fprint(w, "{}")
+	})
+	http.ListenAndServe(os.Getenv("OFFICE_AT"), nil)
+}
+`
+
+const moorings = `openapi: 3.1.0
+info: {title: Moorings, version: '1'}
+paths:
+  /moorings:
+    post:
+      requestBody:
+        required: true
+        content:
+          application/json:
+            schema:
+              type: object
+              required: [name, depth]
+              properties:
+                name: {type: string, minLength: 2, maxLength: 20, examples: [Aurora]}
+                depth: {type: integer, minimum: 1, examples: [9]}
+      responses: {'201': {description: made}, '4XX': {description: rejected}}
+`
+
+// TestTheLoop: a service of three mistakes that Obiter starts, one of which ends it. The case
+// is named and everything else is judged; what is put right in the source is told.
+func TestTheLoop(t *testing.T) {
+	dir, at := t.TempDir(), free(t)
+	put(t, dir, "openapi.yaml", moorings)
+	put(t, dir, "main.go", mooring)
+	put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: OFFICE_AT=%s exec go run main.go\n  within: 90s\n", at, at))
+	first := process(t, dir, "try")
+	first.check(t, 1, "ended the service (status ", "; going on without it")
+	for _, want := range []string{"error crashed", "error accepted (length) at body /name", "at body /depth", "The run is in .obiter/last.ndjson"} {
+		if !strings.Contains(first.out, want) {
+			t.Errorf("%q is not in\n%s\n%s", want, first.out, first.errors)
+		}
+	}
+	if strings.Contains(first.out, "no-answer") || strings.Count(first.out, "error crashed") != 1 || strings.Contains(first.out, "nterrupted") {
+		t.Errorf("more than what ended it is told:\n%s", first.out)
+	}
+	planned := strings.Count(process(t, dir, "cases", "--format", "ndjson").out, "\n")
+	if n := len(knownCases(t, dir+"/.obiter/last.ndjson")); n < planned {
+		t.Errorf("%d cases were tried of %d", n, planned)
+	}
+	put(t, dir, "main.go", strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "").Replace(mooring))
+	again := process(t, dir, "try", "--failed")
+	again.check(t, 1, "right now", "")
+	right, still, _ := strings.Cut(again.out, "\nStill wrong\n")
+	if !strings.Contains(right, "crashed") || !strings.Contains(right, "field") || !strings.Contains(still, "accepted (length)") || strings.Contains(still, "crashed") || strings.Contains(again.out, "Newly wrong") {
+		t.Errorf("it says\n%s\n%s", again.out, again.errors)
+	}
+}
