@@ -79,9 +79,13 @@ func (a *app) goOn(ctx context.Context, conf *config.Config, doc *oad.Document, 
 	return a.outcome(m.result, ended)
 }
 
-// find sends the suspects one by one to a fresh service, and blames the one that ends it; if
-// none does by itself, all of them are left out.
+// find sends the suspects one by one to a fresh service, and blames the one that ends it. If
+// none does by itself, all of them have an answer then.
 func (m *mourner) find(gone *run.GoneError) error {
+	if len(gone.Suspects) == 0 {
+		fmt.Fprintf(m.streams.Err, "%v, and no request was cut off by that; going on\n", gone.Cause)
+		return nil
+	}
 	fmt.Fprintf(m.streams.Err, "%v; finding out which of %s did it\n", gone.Cause, plural(len(gone.Suspects), "request"))
 	for _, id := range gone.Suspects {
 		if m.blamed[id] || m.ctx.Err() != nil {
@@ -97,10 +101,7 @@ func (m *mourner) find(gone *run.GoneError) error {
 			return nil
 		}
 	}
-	for _, id := range gone.Suspects {
-		m.blamed[id] = true
-	}
-	fmt.Fprintln(m.streams.Err, "none of them does it alone; going on without them")
+	fmt.Fprintln(m.streams.Err, "none of them does it alone; going on")
 	return nil
 }
 
