@@ -30,6 +30,7 @@ type retrial struct {
 	dropped map[string]bool // cases and operations that the plan no longer has
 	fresh   int             // cases that it has now
 	whole   bool            // nothing is missing then
+	same    bool            // it goes on with the last run, which is the same one then
 	file    string          // of the run
 }
 
@@ -301,7 +302,11 @@ func (a *app) merge(x *retrial, into *result) (*compare.Difference, error) {
 	for _, f := range rep.Whole() {
 		is.AddRun(f)
 	}
-	if err := trial.Replace(last, made.Name()); err != nil {
+	put := trial.Replace
+	if x.same {
+		put = func(last, made string) error { return os.Rename(made, last) }
+	}
+	if err := put(last, made.Name()); err != nil {
 		return nil, err
 	}
 	d := compare.Of(x.was, is)

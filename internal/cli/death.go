@@ -71,8 +71,8 @@ func (a *app) goOn(ctx context.Context, conf *config.Config, doc *oad.Document, 
 			return err
 		}
 	}
-	if m.result.report == nil { // there was nothing more to send
-		if _, err := a.merge(&retrial{was: compare.New(), whole: ended == nil}, &m.result); err != nil {
+	if m.result.report == nil || ended == nil && m.result.incomplete != "" { // there was nothing more to send
+		if _, err := a.merge(&retrial{was: compare.New(), whole: ended == nil, same: true}, &m.result); err != nil {
 			return err
 		}
 	}
@@ -135,7 +135,7 @@ func (m *mourner) rest(within map[string]bool) (map[string]bool, error) {
 // partly tries some cases, one at a time or as always, and makes the answers part of the last
 // run. Ended is the error that ended the trial.
 func (m *mourner) partly(chosen map[string]bool, alone bool) (ended, err error) {
-	x := &retrial{was: compare.New(), chosen: chosen, dropped: map[string]bool{}, file: m.opt.Files[0], whole: true}
+	x := &retrial{was: compare.New(), chosen: chosen, dropped: map[string]bool{}, file: m.opt.Files[0], same: true}
 	opt := m.opt
 	opt.Plan.Cases, opt.Plan.Within = chosen, map[string]bool{}
 	for id := range chosen {

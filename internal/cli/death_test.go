@@ -122,9 +122,13 @@ func TestTheLoop(t *testing.T) {
 	if strings.Contains(first.out, "no-answer") || strings.Count(first.out, "error crashed") != 1 || strings.Contains(first.out, "nterrupted") {
 		t.Errorf("more than what ended it is told:\n%s", first.out)
 	}
+	process(t, dir, "compare").check(t, 2, "", "there is no run file .obiter/previous.ndjson") // it is one run
 	planned := strings.Count(process(t, dir, "cases", "--format", "ndjson").out, "\n")
 	if n := len(knownCases(t, dir+"/.obiter/last.ndjson")); n < planned {
 		t.Errorf("%d cases were tried of %d", n, planned)
+	}
+	if o := process(t, dir, "judge", "--format", "json"); strings.Contains(o.out, `"incomplete"`) {
+		t.Errorf("it is said to be incomplete:\n%.2000s", o.out)
 	}
 	put(t, dir, "main.go", strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "").Replace(mooring))
 	again := process(t, dir, "try", "--failed")
