@@ -22,7 +22,7 @@ const maxDeaths = 10
 // endedByItself reports whether a run ended because the service did that Obiter started.
 func (a *app) endedByItself(err error, conf *config.Config) bool {
 	var gone *run.GoneError
-	return conf.Service != nil && errors.As(err, &gone)
+	return conf.Service != nil && conf.Service.Start != "" && errors.As(err, &gone)
 }
 
 // mourner goes on with a run whose service ended: it finds the case that did it, and tries

@@ -4,6 +4,7 @@ package cli_test
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -14,6 +15,7 @@ const mooring = `package main
 import (
 	"encoding/json"
 	"fmt"
+	"log"
 	"net/http"
 	"os"
 )
@@ -33,6 +35,8 @@ func reject(w http.ResponseWriter, status int, errors ...any) {
 
 func main() {
 	http.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		log.Printf("case=%s %s key=%s", r.Header.Get("Obiter-Case"), r.Method, r.Header.Get("X-Key"))
+		log.Printf("trace %s \x1b[2J", r.Header.Get("Traceparent"))
 		if r.URL.Path != "/moorings" {
 			reject(w, 404)
 			return
@@ -111,7 +115,8 @@ func TestTheLoop(t *testing.T) {
 	dir, at := t.TempDir(), free(t)
 	put(t, dir, "openapi.yaml", moorings)
 	put(t, dir, "main.go", mooring)
-	put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: OFFICE_AT=%s exec go run main.go\n  within: 90s\n", at, at))
+	put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: OFFICE_AT=%s exec go run main.go\n  within: 90s\nheaders: { X-Key: '${OFFICE_KEY}' }\n", at, at))
+	t.Setenv("OFFICE_KEY", "deep-water-lock-42")
 	first := process(t, dir, "try")
 	first.check(t, 1, "ended the service (status ", "; going on without it")
 	for _, want := range []string{"error crashed", "error accepted (length) at body /name", "at body /depth", "The run is in .obiter/last.ndjson"} {
@@ -123,6 +128,22 @@ func TestTheLoop(t *testing.T) {
 		t.Errorf("more than what ended it is told:\n%s", first.out)
 	}
 	process(t, dir, "compare").check(t, 2, "", "there is no run file .obiter/previous.ndjson") // it is one run
+	crash := regexp.MustCompile(`(?s)error crashed.*?show ([0-9a-f]{10})`).FindStringSubmatch(first.out)
+	if crash == nil {
+		t.Fatalf("no crash is named in\n%s", first.out)
+	}
+	shown := process(t, dir, "show", crash[1])
+	shown.check(t, 0, "Logged\n  ", "")
+	for _, want := range []string{"case=" + crash[1] + " POST key=[OFFICE_KEY not kept]", `trace 00-`, `\x1b[2J`, "ended the service (status "} {
+		if !strings.Contains(shown.out, want) {
+			t.Errorf("%q is not in\n%s", want, shown.out)
+		}
+	}
+	process(t, dir, "report", "--out", "page.html").check(t, 0, "", "")
+	if page := string(mustRead(t, dir, "page.html")); !strings.Contains(page, "logged by the service") || !strings.Contains(page, "case="+crash[1]+" POST") || strings.Contains(page, "deep-water") {
+		t.Errorf("the page lacks the log, or has a secret")
+	}
+	judgedAgain(t, dir)
 	planned := strings.Count(process(t, dir, "cases", "--format", "ndjson").out, "\n")
 	if n := len(knownCases(t, dir+"/.obiter/last.ndjson")); n < planned {
 		t.Errorf("%d cases were tried of %d", n, planned)

@@ -124,7 +124,9 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 			switch to.format {
 			case "html":
 				page := render.NewPage(of)
-				return errors.Join(r.exchanges(of, page.Add), page.Write(w))
+				err := r.exchanges(of, page.Add)
+				page.Logs(r.reader.Logs)
+				return errors.Join(err, page.Write(w))
 			case "junit":
 				return render.JUnit(w, of)
 			case "sarif":

@@ -33,30 +33,30 @@ func (a *app) showCommand() *cli.Command {
 				return usage("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
 			}
 			controls := map[string]string{}
-			head, res, err := find(c.String("run"), strings.ToLower(c.Args().First()), controls)
+			head, res, log, err := find(c.String("run"), strings.ToLower(c.Args().First()), controls)
 			if err != nil {
 				return err
 			}
-			a.show(head, res, controls, c.Bool("whole"))
+			a.show(head, res, log, controls, c.Bool("whole"))
 			return nil
 		},
 	}
 }
 
 // find looks a case up in a run file: by its id, or the beginning of one. It collects
-// the ids of valid requests that were accepted, by operation.
-func find(name, id string, controls map[string]string) (record.Head, record.Result, error) {
+// the ids of valid requests that were accepted, by operation, and gives what the service logged.
+func find(name, id string, controls map[string]string) (record.Head, record.Result, []string, error) {
 	var none record.Result
 	f, r, err := openRun(name)
 	if err != nil {
-		return record.Head{}, none, err
+		return record.Head{}, none, nil, err
 	}
 	defer f.Close()
 	var found []record.Result
 	var exact *record.Result
 	for res, err := range r.Results() {
 		if err != nil {
-			return r.Head, none, fmt.Errorf("%s: %w", name, err)
+			return r.Head, none, nil, fmt.Errorf("%s: %w", name, err)
 		}
 		if res.ID == id {
 			exact = &res
@@ -69,19 +69,19 @@ func find(name, id string, controls map[string]string) (record.Head, record.Resu
 		}
 	}
 	if exact != nil { // read to the end, where the findings of the whole run are
-		return r.Head, withRunFindings(*exact, r), nil
+		return r.Head, withRunFindings(*exact, r), r.Logs[exact.ID], nil
 	}
 	switch len(found) {
 	case 1:
-		return r.Head, withRunFindings(found[0], r), nil
+		return r.Head, withRunFindings(found[0], r), r.Logs[found[0].ID], nil
 	case 0:
-		return r.Head, none, usage(fmt.Sprintf("%s has no case %q", name, id), "obiter try prints the ids of what it found; obiter cases lists all")
+		return r.Head, none, nil, usage(fmt.Sprintf("%s has no case %q", name, id), "obiter try prints the ids of what it found; obiter cases lists all")
 	}
 	var ids []string
 	for _, res := range found {
 		ids = append(ids, res.ID)
 	}
-	return r.Head, none, usage(fmt.Sprintf("%q is the beginning of several cases", id), "which one: "+strings.Join(ids, ", "))
+	return r.Head, none, nil, usage(fmt.Sprintf("%q is the beginning of several cases", id), "which one: "+strings.Join(ids, ", "))
 }
 
 // withRunFindings adds what the whole run shows of a case.
@@ -90,7 +90,7 @@ func withRunFindings(res record.Result, r *record.Reader) record.Result {
 	return res
 }
 
-func (a *app) show(head record.Head, res record.Result, controls map[string]string, whole bool) {
+func (a *app) show(head record.Head, res record.Result, log []string, controls map[string]string, whole bool) {
 	out := a.streams.Out
 	fmt.Fprintln(out, a.look.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
 	a.about(out, res, cmp.Or(head.Layout.OwnMediaType(), "a problem document"))
@@ -125,6 +125,12 @@ func (a *app) show(head record.Head, res record.Result, controls map[string]stri
 	fmt.Fprintln(out, "\n"+a.look.bold("Answered")+a.look.dim(fmt.Sprintf(" after %.1f ms", float64(res.Response.Took.Microseconds())/1000)))
 	a.answer(res.Response, whole)
 
+	if len(log) > 0 {
+		fmt.Fprintln(out, "\n"+a.look.bold("Logged"))
+	}
+	for _, line := range log {
+		fmt.Fprintln(out, "  "+clean(a.folded(line, whole)))
+	}
 	if len(res.Findings) > 0 {
 		fmt.Fprintln(out, "\n"+a.look.bold("Findings"))
 	}

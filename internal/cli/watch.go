@@ -119,7 +119,7 @@ func (a *app) watched(c *cli.Command, w *watching) {
 		return // it was told, and a change of the files is what helps
 	}
 	w.files = append(w.files, doc.Name)
-	if opt, err := a.serviceOptions(c, conf, doc); err == nil && conf.Service == nil {
+	if opt, err := a.serviceOptions(c, conf, doc); err == nil && (conf.Service == nil || conf.Service.Start == "") {
 		port := opt.Base.Port()
 		if port == "" {
 			port = opt.Base.Scheme

@@ -73,7 +73,8 @@ type Operation struct {
 
 // Service says how the service is started that is tried.
 type Service struct {
-	Start  string        // a command line for the shell
+	Start  string        // a command line for the shell; empty: it runs by itself
+	Log    string        // the file that it writes, where Obiter does not start it
 	Folder string        // of the configuration, in which it is run
 	Ready  string        // a path that is answered below 500 when it is ready; empty: its port takes connections
 	Within time.Duration // the longest time until it is; 0: the usual one

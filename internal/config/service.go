@@ -18,17 +18,25 @@ func (c *Config) service(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
-	all := []error{r.known("/service", object, "start", "ready", "within")}
+	all := []error{r.known("/service", object, "start", "ready", "within", "log")}
 	s := &Service{Folder: filepath.Dir(r.tree.Name)}
 	var ready, within string
-	for key, into := range map[string]*string{"start": &s.Start, "ready": &ready, "within": &within} {
+	for key, into := range map[string]*string{"start": &s.Start, "ready": &ready, "within": &within, "log": &s.Log} {
 		if v, has := object[key]; has {
 			text, err := r.text("/service/"+key, v)
 			*into, all = text, append(all, err)
 		}
 	}
-	if strings.TrimSpace(s.Start) == "" {
-		all = append(all, r.tree.Fail("/service", "for example start: go run ./cmd/office", "there is no start: in service:, the command that starts it"))
+	switch start := strings.TrimSpace(s.Start) != ""; {
+	case !start && s.Log == "":
+		all = append(all, r.tree.Fail("/service", "for example start: go run ./cmd/office", "there is no start: in service:, the command that starts it, and no log:"))
+	case start && s.Log != "":
+		all = append(all, r.tree.Fail("/service/log", "with start: its output is kept in .obiter/service.log", "log: goes without start:"))
+	case !start && ready+within != "":
+		all = append(all, r.tree.Fail("/service", "take ready: and within: out, or write start:", "ready: and within: are for a service that is started"))
+	}
+	if s.Log != "" && !filepath.IsAbs(s.Log) {
+		s.Log = filepath.Join(s.Folder, s.Log)
 	}
 	if ready != "" {
 		method, path, ok := strings.Cut(ready, " ")

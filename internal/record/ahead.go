@@ -31,6 +31,7 @@ type decoded struct {
 	cut       bool // a kill ended it
 	line      caseLine
 	operation exchange.Described
+	log       Log
 	findings  []judge.Finding // of the whole run, of the case that the line names
 	totals    *Totals
 	err       error
@@ -121,6 +122,8 @@ func (d *decoded) decode() {
 		d.totals, d.line.ID, d.findings = last.Totals, last.Case, last.Findings
 	case typeOp:
 		err = json.Unmarshal(d.data, &d.operation)
+	case typeLog:
+		err = json.Unmarshal(d.data, &d.log)
 	case typeCase, typeRepeat, typeClosing, typeState:
 		var read readLine
 		if err = jsonv2.Unmarshal(d.data, &read, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err == nil {
@@ -130,7 +133,7 @@ func (d *decoded) decode() {
 			err = d.line.open()
 		}
 	default:
-		err = errors.New("the types are run, operation, case, repeat, closing, state, finding and end")
+		err = errors.New("the types are run, operation, case, log, repeat, closing, state, finding and end")
 	}
 	if err != nil {
 		problem(err)
@@ -151,6 +154,9 @@ func (r *Reader) take(d *decoded) (Line, error) {
 		return Line{}, nil
 	case typeOp:
 		return Line{Operation: &d.operation}, nil
+	case typeLog:
+		r.Logs[d.log.Case] = d.log.Lines
+		return Line{Log: &d.log}, nil
 	case typeFinding:
 		r.RunFindings[l.ID] = append(r.RunFindings[l.ID], d.findings...)
 		return Line{Findings: true}, nil

@@ -24,6 +24,7 @@ const (
 	typeRepeat  = "repeat"    // a rejected case that was sent again, with both answers
 	typeClosing = "closing"   // a control that was sent again after the flawed requests
 	typeState   = "state"     // a rejected case, with what a resource showed around it
+	typeLog     = "log"       // what the service logged of a case
 	typeFinding = "finding"   // what only the whole run shows, of a case
 	typeEnd     = "end"       // the last: the totals
 )

@@ -166,7 +166,7 @@ func (m *Merge) Open() (*Reader, error) {
 	if err := m.know(); err != nil {
 		return nil, err
 	}
-	out := &Reader{Head: m.Head, RunFindings: map[string][]judge.Finding{}}
+	out := &Reader{Head: m.Head, RunFindings: map[string][]judge.Finding{}, Logs: map[string][]string{}}
 	var readers []*Reader
 	for _, in := range m.runs {
 		r, err := in.reader()
@@ -326,6 +326,9 @@ func (m *Merge) lines(readers []*Reader, out *Reader, yield func(Line, error) bo
 	}
 	for len(sources) > 0 {
 		first := slices.MinFunc(sources, func(a, b *source) int { return a.line.number() - b.line.number() })
+		if l := first.line.Log; l != nil {
+			out.Logs[l.Case] = l.Lines
+		}
 		if !yield(first.line, nil) {
 			return
 		}
@@ -350,6 +353,9 @@ func (m *Merge) settles(run int, l *Line) bool {
 		l.Operation.Number += offset
 		return !m.Dropped[l.Operation.Operation]
 	}
+	if l.Log != nil {
+		return m.counts[m.key(in, l.Log.Case)] == run && !m.Dropped[l.Log.Case]
+	}
 	c := l.about()
 	if c == nil || m.Dropped[c.ID] || m.Dropped[c.Operation] {
 		return false
@@ -360,8 +366,11 @@ func (m *Merge) settles(run int, l *Line) bool {
 
 // number is the place in the plan of what the line is about.
 func (l Line) number() int {
-	if l.Operation != nil {
+	switch {
+	case l.Operation != nil:
 		return l.Operation.Number
+	case l.Log != nil: // it belongs to the line before
+		return 0
 	}
 	return l.about().Number
 }

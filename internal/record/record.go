@@ -115,6 +115,20 @@ func (w *Writer) Operation(d exchange.Described) error {
 	}{typeOp, d})
 }
 
+// Log writes what the service logged of a case, after that.
+func (w *Writer) Log(l Log) error {
+	return w.line(struct {
+		Type string `json:"type"`
+		Log
+	}{typeLog, l})
+}
+
+// Log is what the service logged of a case.
+type Log struct {
+	Case  string   `json:"case"`
+	Lines []string `json:"lines"`
+}
+
 // Repeat writes a rejected case that was sent twice.
 func (w *Writer) Repeat(c exchange.Case, first, second exchange.Answer) error {
 	l := lineOf(typeRepeat, c)
@@ -174,6 +188,8 @@ type Reader struct {
 
 	// RunFindings holds what only the whole run shows, by case, once it was met.
 	RunFindings map[string][]judge.Finding
+	// Logs holds what the service logged, by case, once it was met.
+	Logs map[string][]string
 
 	merged   iter.Seq2[Line, error] // of several runs that are read as one; nil: of a file
 	name     string                 // of the file, for errors
@@ -185,7 +201,7 @@ type Reader struct {
 
 // NewReader reads the first line. Errors are *FileError.
 func NewReader(r io.Reader) (*Reader, error) {
-	out := &Reader{scanner: bufio.NewScanner(r), RunFindings: map[string][]judge.Finding{}, controls: map[string]map[string]any{}}
+	out := &Reader{scanner: bufio.NewScanner(r), RunFindings: map[string][]judge.Finding{}, Logs: map[string][]string{}, controls: map[string]map[string]any{}}
 	out.scanner.Buffer(make([]byte, 0, 64<<10), maxLine)
 	out.scanner.Split(func(data []byte, atEOF bool) (int, []byte, error) {
 		n, token, err := bufio.ScanLines(data, atEOF)
@@ -232,6 +248,7 @@ type Line struct {
 	Closing   *exchange.Exchange
 	State     *State
 	Operation *exchange.Described
+	Log       *Log
 	Findings  bool // of the whole run, which judging makes anew
 }
 

@@ -43,6 +43,7 @@ type Page struct {
 	examples map[string]record.Result // by case, for the causes
 	held     exchanges
 	byID     map[string]int // of the results
+	logs     map[string][]string
 }
 
 // NewPage begins a page. Add is to be told each exchange of the run then.
@@ -73,10 +74,20 @@ func (p *Page) Add(res record.Result) {
 	}
 }
 
+// Logs takes in what the service logged of cases.
+func (p *Page) Logs(logs map[string][]string) {
+	p.logs = logs
+	for id, lines := range logs {
+		if x, has := p.held.Cases[id]; has {
+			p.held.Cases[id] = append(x, p.held.text(visible(strings.Join(lines, "\n"))))
+		}
+	}
+}
+
 // exchanges are requests and answers for the script of the page, each text once.
 type exchanges struct {
 	Texts []string         `json:"texts"`
-	Cases map[string][]any `json:"cases"` // by id: the request line, its headers and its body, the status, the answer's headers and its body as numbers of texts, ms
+	Cases map[string][]any `json:"cases"` // by id: the request line, its headers and its body, the status, the answer's headers and its body as numbers of texts, ms, perhaps the number of what was logged
 
 	index map[string]int
 	size  int

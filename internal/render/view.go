@@ -53,6 +53,7 @@ type (
 		ID, Name, Took        string
 		Sent, Answered, Right []line
 		Findings              []judge.Finding
+		Log                   []line
 		Like                  string
 		Succeeds              bool // a right answer is any success
 	}
@@ -209,6 +210,10 @@ func (p *Page) example(x report.Example, form bool) *exampleView {
 	if out.Succeeds = len(res.Flaws) == 0; !out.Succeeds {
 		out.Right, out.Like = rightLines(right), right.Like
 	}
+	for _, text := range p.logs[res.ID] {
+		out.Log = append(out.Log, line{Text: text})
+	}
+	out.Log = shortened(out.Log)
 	if res.Response.Err == "" {
 		out.Took = fmt.Sprintf("%.1f ms", float64(res.Response.Took.Microseconds())/1000)
 	}

@@ -19,6 +19,7 @@ type collector struct {
 	record *record.Writer // nil: nothing is kept
 	each   Each           // is told each case; nil: nobody is
 	known  Known
+	logs   map[string][]string // what the service logged, by case
 
 	mu  sync.Mutex
 	err error // the first of keeping; nothing is kept after it
@@ -68,6 +69,9 @@ func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) b
 	and()
 	if c.record != nil {
 		c.err = c.record.Result(res)
+		if lines := c.logs[e.ID]; len(lines) > 0 && j.Verdict != judge.Pass && c.err == nil {
+			c.err = c.record.Log(record.Log{Case: e.ID, Lines: lines})
+		}
 	}
 	return c.err == nil
 }
@@ -162,6 +166,8 @@ func (c *collector) again(open func() (*record.Reader, error)) error {
 			c.result(e, c.judge.Case(e), func() {})
 		case l.Operation != nil:
 			c.described(*l.Operation)
+		case l.Log != nil:
+			c.keep(func(w *record.Writer) error { return w.Log(*l.Log) })
 		case l.Repeat != nil:
 			c.repeated(*l.Repeat)
 		case l.Closing != nil:

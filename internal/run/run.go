@@ -39,6 +39,8 @@ type Options struct {
 	Final  *record.Writer
 	Layout *layout.Layout // how fields are named; nil: that is learned
 	Known  Known          // what is counted apart
+	// Logs is what the service logged of cases, once all are answered; nil: that is not known.
+	Logs func() map[string][]string
 	// Own makes what an operation needs for itself, and gives the operation as it
 	// is planned then; undo takes that away. Nil: nothing is made.
 	Own func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
@@ -106,6 +108,9 @@ func (r *runner) final() (*report.Report, error) {
 	c := r.successor(r.opt.Layout, r.opt.Final)
 	for _, l := range r.report.Lines {
 		c.report.Line(l.Operation)
+	}
+	if r.opt.Logs != nil {
+		c.logs = r.opt.Logs()
 	}
 	if err := c.again(r.opt.Reopen); err != nil {
 		return c.report, err

@@ -10,6 +10,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -320,6 +321,15 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 // since is rounded as run files are, so that what was measured can be read again.
 func since(start time.Time) time.Duration { return time.Since(start).Round(time.Microsecond) }
 
+// Trace is the trace id of a case in a run, as its traceparent has it (W3C Trace Context,
+// section 3.2.2.3).
+func Trace(runID, id string) string {
+	sum := traced(runID, id)
+	return hex.EncodeToString(sum[:16])
+}
+
+func traced(runID, id string) [sha256.Size]byte { return sha256.Sum256([]byte(runID + id)) }
+
 func (s *Sender) dress(req *http.Request, c exchange.Case) {
 	for _, h := range c.Request.Headers {
 		req.Header.Add(h[0], h[1])
@@ -330,7 +340,7 @@ func (s *Sender) dress(req *http.Request, c exchange.Case) {
 		}
 	}
 	s.authorise(req, c.Credentials)
-	sum := sha256.Sum256([]byte(s.opt.RunID + c.ID))
+	sum := traced(s.opt.RunID, c.ID)
 	for _, own := range [][2]string{{"User-Agent", s.opt.Agent}, {"Obiter-Case", c.ID}, {"Traceparent", fmt.Sprintf("00-%x-%x-01", sum[:16], sum[16:24])}} {
 		switch _, has := req.Header[own[0]]; {
 		case has: // the case, or the command line, says something else

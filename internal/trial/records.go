@@ -344,6 +344,7 @@ func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 	}
 	c.MadeBy = own.makers
 	noted := own.records.Sending(c)
+	t.noteSent(c.ID)
 	a := t.send(ctx, c)
 	t.died(&a)
 	t.handsOut(c, a)

@@ -100,6 +100,7 @@ type trial struct {
 	failures []failure                   // fixtures of the file that could not be made
 	without  map[string]string           // operations that are left out because a fixture failed, and why
 
+	log      *serviceLog      // of the service; nil: it is not known
 	ended    sync.Once        // of what is told when it ends by itself
 	process  *service.Process // that Obiter started; nil: the service runs by itself
 	kept     keeping
@@ -181,6 +182,7 @@ func (t *trial) do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	t.followLog()
 	stop, err := t.startService(ctx)
 	defer stop()
 	if err == nil {
@@ -202,7 +204,7 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
+		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Logs: t.logged, Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
 		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
 	})
 	t.out.Report = rep

@@ -81,6 +81,7 @@
       part("sent", x[0], x[1], x[2]);
       part("answered after " + x[6] + " ms", x[3], x[4], x[5]);
       td.append(pair);
+      if (x[7] !== undefined) td.append(make("figcaption", "logged by the service"), make("pre", t[x[7]]));
     }
     tr.append(td);
     row.after(tr);
