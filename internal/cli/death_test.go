@@ -1,9 +1,14 @@
-//go:build unix
+//go:build linux
 
 package cli_test
 
 import (
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -157,5 +162,73 @@ func TestTheLoop(t *testing.T) {
 	right, still, _ := strings.Cut(again.out, "\nStill wrong\n")
 	if !strings.Contains(right, "crashed") || !strings.Contains(right, "field") || !strings.Contains(still, "accepted (length)") || strings.Contains(still, "crashed") || strings.Contains(again.out, "Newly wrong") {
 		t.Errorf("it says\n%s\n%s", again.out, again.errors)
+	}
+	// The last mistake, at a terminal.
+	x := inTerminal(t, dir, "try", "--watch", "--failed")
+	x.shows("still wrong")
+	x.shows("Enter: try again what failed")
+	put(t, dir, "main.go", strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "", ` && os.Getenv("STRICT") != ""`, "").Replace(mooring))
+	x.types("\n")
+	x.shows("starting the service")
+	x.shows("right now.")
+	x.shows(" 0 wrong")
+	x.shows("Enter: try again what failed")
+	x.types("q\n")
+	if err := x.cmd.Wait(); err != nil {
+		t.Errorf("it ends with %v", err)
+	}
+}
+
+// TestLogsWithoutMarks: a case that the service failed at is sent once more alone, and what
+// is written meanwhile is its log, in the file of a service that Obiter does not start.
+func TestLogsWithoutMarks(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "openapi.yaml", moorings)
+	log, err := os.Create(filepath.Join(dir, "office.log"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	fmt.Fprintln(log, "of yesterday")
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		w.Header().Set("Content-Type", "application/problem+json")
+		switch {
+		case r.Method != "POST":
+			w.WriteHeader(405)
+		case strings.Contains(string(body), `"depth":null`):
+			fmt.Fprintf(log, "nil pointer, key %s\nin deep.go\n", r.Header.Get("X-Key"))
+			w.WriteHeader(500)
+		case strings.Contains(string(body), `"depth":9,"name":"Aurora"`):
+			fmt.Fprintln(log, "made")
+			w.WriteHeader(201)
+		default:
+			fmt.Fprintln(log, "refused")
+			w.WriteHeader(422)
+		}
+	}))
+	t.Cleanup(server.Close)
+	t.Setenv("OFFICE_KEY", "deep-water-lock-42")
+	put(t, dir, "obiter.yaml", "at: "+server.URL+"\nservice: { log: office.log }\nheaders: { X-Key: '${OFFICE_KEY}' }\n")
+	o := process(t, dir, "try")
+	crash := regexp.MustCompile(`(?s)error crashed.*?show ([0-9a-f]{10})`).FindStringSubmatch(o.out)
+	if crash == nil {
+		t.Fatalf("no crash is named in\n%s%s", o.out, o.errors)
+	}
+	shown := process(t, dir, "show", crash[1])
+	shown.check(t, 0, "Logged\n  nil pointer, key [OFFICE_KEY not kept]\n  in deep.go\n\nFindings", "")
+	put(t, dir, "obiter.yaml", "at: "+server.URL+"\nservice: { log: nowhere.log }\n")
+	process(t, dir, "try").check(t, 1, "error crashed", "warning: there is no log of the service at nowhere.log yet")
+	for text, want := range map[string]string{
+		"service: { log: a, start: b }":      "log: goes without start:",
+		"service: { ready: GET /x, log: a }": "are for a service that is started",
+		"service: { within: 5s }":            "there is no start: in service:",
+		"service: { start: a, ready: /x }":   `"/x" is not a request that shows whether it is ready`,
+		"service: { start: a, within: x }":   `"x" is not a time until the service is ready`,
+		"service: 7":                         "service is an integer where an object is expected",
+		"service: { stop: a }":               `unknown key "stop"`,
+	} {
+		put(t, dir, "obiter.yaml", text)
+		process(t, dir, "try").check(t, 2, "", want)
 	}
 }

@@ -39,6 +39,9 @@ type Options struct {
 	Final  *record.Writer
 	Layout *layout.Layout // how fields are named; nil: that is learned
 	Known  Known          // what is counted apart
+	// Alone sends a case that the service failed at once more, with nothing else in flight,
+	// to see what it logs; nil: that is not known.
+	Alone func(ctx context.Context, c exchange.Case)
 	// Logs is what the service logged of cases, once all are answered; nil: that is not known.
 	Logs func() map[string][]string
 	// Own makes what an operation needs for itself, and gives the operation as it
@@ -213,6 +216,7 @@ type operation struct {
 	control   *exchange.Case               // the fullest one, where it was accepted
 	rejected  []rejection                  // some of those rejected, to be sent again
 	size      int                          // of what they hold
+	failing   []exchange.Case              // cases that were answered with a 5xx, as planned
 	trail     []step                       // the cases since the service was last seen to work
 	late      late
 }
@@ -225,6 +229,9 @@ type rejection struct {
 
 // slowTries is how often a slow rejection is sent again.
 const slowTries = 2
+
+// maxFailing bounds the cases of an operation that are sent again to see what is logged.
+const maxFailing = 3
 
 // Bounds of what is kept to be sent again, and of edges held back.
 const (
@@ -288,6 +295,11 @@ func (o *operation) run(ctx context.Context) {
 	}
 	o.again(ctx)
 	o.close(ctx)
+	for _, c := range o.failing {
+		if ctx.Err() == nil {
+			o.opt.Alone(ctx, c)
+		}
+	}
 }
 
 // ends reports whether nothing more of the operation is to be sent.
@@ -365,6 +377,9 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 	}
 	return o.result(e, j, func() {
 		o.keepRejection(c, e, j)
+		if o.opt.Alone != nil && e.Response.Status >= http.StatusInternalServerError && len(o.failing) < maxFailing {
+			o.failing = append(o.failing, c)
+		}
 		o.done++
 		o.suspect(e)
 		o.late.count(e.Response)

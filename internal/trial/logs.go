@@ -2,12 +2,15 @@ package trial
 
 import (
 	"bufio"
+	"context"
 	"io"
 	"os"
 	"regexp"
 	"strings"
 	"sync"
+	"time"
 
+	"obiter/internal/exchange"
 	"obiter/internal/send"
 	"obiter/internal/service"
 )
@@ -27,8 +30,11 @@ type serviceLog struct {
 	name string
 	from int64
 
-	mu  sync.Mutex
-	ids map[string]string // what a line has of a case, its id or its trace id, to the case
+	mu     sync.Mutex
+	looked int64               // how far it was looked through for marks
+	seen   map[string]bool     // cases that have lines
+	alone  map[string][]string // what was written while a case was dealt with alone
+	ids    map[string]string   // what a line has of a case, its id or its trace id, to the case
 }
 
 // followLog finds the log of the service: the file that the configuration names, or what a
@@ -38,7 +44,7 @@ func (t *trial) followLog() {
 	if s == nil {
 		return
 	}
-	l := &serviceLog{name: s.Log, ids: map[string]string{}}
+	l := &serviceLog{name: s.Log, ids: map[string]string{}, seen: map[string]bool{}, alone: map[string][]string{}}
 	if s.Start != "" {
 		l.name = service.LogIn(t.opt.Folder)
 	} else if info, err := os.Stat(l.name); err == nil {
@@ -88,12 +94,80 @@ func (t *trial) logged() map[string][]string {
 		return nil
 	}
 	out := l.read(f)
+	for id, lines := range l.alone {
+		if out[id] == nil {
+			out[id] = lines
+		}
+	}
 	for id, lines := range out {
 		for i := range lines {
 			out[id][i] = t.opt.Secrets.Redact(lines[i])
 		}
 	}
 	return out
+}
+
+// Waiting for what a service writes: it may come a little after the answer.
+const settling = 150 * time.Millisecond
+
+// logAlone sends a case that the service failed at once more by itself, where nothing in the
+// log bears its mark: what is written meanwhile is its log. Nil where there is no log.
+func (t *trial) logAlone() func(ctx context.Context, c exchange.Case) {
+	if t.log == nil {
+		return nil
+	}
+	return func(ctx context.Context, c exchange.Case) {
+		time.Sleep(settling)
+		if t.log.marked(c.ID) {
+			return
+		}
+		from := t.log.size()
+		t.one(ctx, c)
+		time.Sleep(settling)
+		t.log.since(c.ID, from)
+	}
+}
+
+func (l *serviceLog) size() int64 {
+	info, err := os.Stat(l.name)
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+// marked reports whether the log has a line of the case.
+func (l *serviceLog) marked(id string) bool {
+	if f, err := os.Open(l.name); err == nil {
+		defer f.Close()
+		from := max(l.looked, l.from)
+		if _, err := f.Seek(from, io.SeekStart); err == nil {
+			for with := range l.read(io.LimitReader(f, maxLogRead)) {
+				l.seen[with] = true
+			}
+			l.looked = l.size()
+		}
+	}
+	return l.seen[id]
+}
+
+// since keeps what was written after a place in the file as the log of a case.
+func (l *serviceLog) since(id string, from int64) {
+	f, err := os.Open(l.name)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return
+	}
+	var lines []string
+	for s := bufio.NewScanner(io.LimitReader(f, maxCaseLog)); len(lines) < maxCaseLines && s.Scan(); {
+		lines = append(lines, strings.ToValidUTF8(strings.TrimRight(s.Text(), "\r"), "\uFFFD"))
+	}
+	if len(lines) > 0 {
+		l.alone[id] = lines
+	}
 }
 
 // more matches a line that goes on with what the one before it said: a trace.

@@ -204,7 +204,7 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Logs: t.logged, Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
+		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Logs: t.logged, Alone: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
 		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
 	})
 	t.out.Report = rep
