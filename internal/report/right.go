@@ -137,6 +137,9 @@ func (r *Report) right(c exchange.Case, ofForm bool) Right {
 			body = strings.ReplaceAll(body, string(instance.Encode(path)), string(instance.Encode(own)))
 		}
 	}
+	if !json.Valid([]byte(body)) { // what was exchanged was something else
+		return plainRight(c, f)
+	}
 	out.Body = indented(body)
 	return out
 }
@@ -166,32 +169,42 @@ func reworded(body, was, is string) string {
 	if was == "" {
 		return body
 	}
-	return strings.ReplaceAll(body, string(instance.Escaped(was)), string(instance.Escaped(is)))
+	out, _ := retold(body, func(text string, key bool) (string, bool) {
+		plain := ""
+		if key || json.Unmarshal([]byte(`"`+text+`"`), &plain) != nil || !strings.Contains(plain, was) {
+			return "", false
+		}
+		return string(instance.Escaped(strings.ReplaceAll(plain, was, is))), true
+	})
+	return out
 }
 
 // withEntry is an answer whose list of fields has one more entry, made after the one
 // before it; without a list it stays as it is.
 func withEntry(body string, before, f exchange.Flaw, said, words string) string {
-	at := -1
+	at, bare := -1, structure(body)
 	for _, name := range spellings(before.Pointer) {
-		if name != "" && at < 0 {
-			at = strings.LastIndex(body, name+`"`)
+		if name == "" || at >= 0 {
+			continue
+		}
+		for at = strings.LastIndex(body, name+`"`); at >= 0 && bare[at] != ' '; { // not in a string
+			at = strings.LastIndex(body[:at], name+`"`)
 		}
 	}
 	if at < 0 {
 		return body
 	}
 	from, to := at, at
-	for depth := 0; from >= 0 && (depth > 0 || body[from] != '{'); from-- {
-		switch body[from] {
+	for depth := 0; from >= 0 && (depth > 0 || bare[from] != '{'); from-- {
+		switch bare[from] {
 		case '}':
 			depth++
 		case '{':
 			depth--
 		}
 	}
-	for depth := 0; to < len(body) && (depth > 0 || body[to] != '}'); to++ {
-		switch body[to] {
+	for depth := 0; to < len(body) && (depth > 0 || bare[to] != '}'); to++ {
+		switch bare[to] {
 		case '{':
 			depth++
 		case '}':
@@ -205,44 +218,88 @@ func withEntry(body string, before, f exchange.Flaw, said, words string) string 
 	return body[:to+1] + "," + reworded(renamed(entry, before.Pointer, f.Pointer), said, words) + body[to+1:]
 }
 
-// maxRenamed bounds the names of fields that are exchanged, in bytes: they are looked for by
-// expressions that grow with them.
-const maxRenamed = 1_000
+// structure is a JSON text with blanks in place of its strings.
+func structure(body string) []byte {
+	out := []byte(body)
+	for i, inside := 0, false; i < len(out); i++ {
+		switch c := out[i]; {
+		case c == '"':
+			inside = !inside
+		case inside:
+			if out[i] = ' '; c == '\\' && i+1 < len(out) {
+				i++
+				out[i] = ' '
+			}
+		}
+	}
+	return out
+}
 
 // renamed names another field in an answer: wherever a text is the name of the one that
 // was wrong, in the way in which it is written.
 func renamed(body, was, is string) string {
-	if len(was)+len(is) > maxRenamed {
-		return body
-	}
 	from, to := spellings(was), spellings(is)
 	for i := range from {
 		if from[i] == "" || to[i] == "" || from[i] == "/" {
 			continue
 		}
-		// A text that ends with the name, and is no member's name; then one that is.
-		value := regexp.MustCompile(`"((?:[^"\\]|\\.)*?)` + regexp.QuoteMeta(from[i]) + `"([^:]|$)`)
-		ends := func(m []string) bool { // the name begins there
-			return m[1] == "" || strings.ContainsAny(m[1][len(m[1])-1:], "./[#$")
+		ends := func(text string, key bool) (string, bool) { // a value that ends with the name, which begins there
+			before, is := strings.CutSuffix(text, from[i])
+			return before + to[i], is && !key && (before == "" || strings.ContainsAny(before[len(before)-1:], "./[#$"))
 		}
-		done := false
-		out := value.ReplaceAllStringFunc(body, func(text string) string {
-			m := value.FindStringSubmatch(text)
-			if !ends(m) {
-				return text
+		if i == segmented {
+			if from := `"` + from[i] + `"`; strings.Contains(body, from) && !strings.Contains(body, from+":") {
+				return strings.ReplaceAll(body, from, `"`+to[i]+`"`)
 			}
-			done = true
-			return `"` + m[1] + to[i] + `"` + m[2]
-		})
-		if done {
+			continue
+		}
+		if out, done := retold(body, ends); done {
 			return out
 		}
-		if key := `"` + from[i] + `":`; strings.Contains(body, key) {
-			return strings.Replace(body, key, `"`+to[i]+`":`, 1)
+		once := false
+		if out, done := retold(body, func(text string, key bool) (string, bool) {
+			is := key && text == from[i] && !once
+			once = once || is
+			return to[i], is
+		}); done {
+			return out
 		}
 	}
 	return body
 }
+
+// retold exchanges strings of a compact JSON text, without their quotes and escaped as they
+// are. Done says that any was.
+func retold(body string, exchange func(text string, key bool) (string, bool)) (out string, done bool) {
+	var b strings.Builder
+	for {
+		i := strings.IndexByte(body, '"')
+		if i < 0 {
+			b.WriteString(body)
+			return b.String(), done
+		}
+		j := i + 1
+		for j < len(body) && body[j] != '"' {
+			if body[j] == '\\' {
+				j++
+			}
+			j++
+		}
+		if j >= len(body) {
+			b.WriteString(body)
+			return b.String(), done
+		}
+		text := body[i+1 : j]
+		if is, other := exchange(text, strings.HasPrefix(body[j+1:], ":")); other {
+			text, done = is, true
+		}
+		b.WriteString(body[:i+1] + text + `"`)
+		body = body[j+1:]
+	}
+}
+
+// segmented is the spelling that is a list.
+const segmented = 1
 
 // spellings are ways to write the name of a field, as JSON text without quotes: a pointer,
 // a list of segments, dotted, with brackets, its last part.
@@ -253,7 +310,7 @@ func spellings(pointer string) []string {
 	}
 	bracketed, list := "", ""
 	for i, t := range tokens {
-		isIndex := strings.Trim(t, "0123456789") == ""
+		isIndex := isIndex(t)
 		switch {
 		case isIndex:
 			bracketed += "[" + t + "]"
@@ -275,7 +332,7 @@ func spellings(pointer string) []string {
 			list += `"`
 		}
 	}
-	if len(tokens) < 2 || strings.Trim(tokens[len(tokens)-1], "0123456789") == "" { // it ends without a quote
+	if len(tokens) < 2 || isIndex(tokens[len(tokens)-1]) { // it ends without a quote
 		list = ""
 	}
 	out := []string{pointer, list, strings.Join(tokens, "."), bracketed, tokens[len(tokens)-1]}
@@ -285,6 +342,11 @@ func spellings(pointer string) []string {
 		}
 	}
 	return out
+}
+
+// isIndex reports whether a token is the number of an entry (RFC 6901, section 4).
+func isIndex(token string) bool {
+	return token != "" && strings.Trim(token, "0123456789") == "" && (token[0] != '0' || token == "0")
 }
 
 // restated gives an answer another status: its member, and the phrase that is its title.
