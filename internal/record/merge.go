@@ -133,9 +133,6 @@ func (in *merged) reader() (*Reader, error) {
 	return r, nil
 }
 
-// Len is the number of runs.
-func (m *Merge) Len() int { return len(m.runs) }
-
 // Missing are the shards that are not among the runs, such as 3/5.
 func (m *Merge) Missing() []string {
 	var out []string

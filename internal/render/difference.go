@@ -80,18 +80,18 @@ var differenceHTML string
 
 // DifferencePage shows the answers of two runs side by side.
 type DifferencePage struct {
-	d        Difference
-	was, is  map[string]record.Result // by case; what is wanted has an entry
-	incident map[string]bool
+	d       Difference
+	was, is map[string]record.Result // by case, of those that are wanted
+	wanted  map[string]bool
 }
 
 // NewDifferencePage begins a page. AddOlder and AddNewer are to be told the exchanges of
 // the runs then.
 func NewDifferencePage(d Difference) *DifferencePage {
-	p := &DifferencePage{d: d, was: map[string]record.Result{}, is: map[string]record.Result{}, incident: map[string]bool{}}
+	p := &DifferencePage{d: d, was: map[string]record.Result{}, is: map[string]record.Result{}, wanted: map[string]bool{}}
 	for _, ch := range d.Changes {
 		if len(ch.Cases) > 0 {
-			p.incident[ch.Cases[0].ID] = true
+			p.wanted[ch.Cases[0].ID] = true
 		}
 	}
 	return p
@@ -104,7 +104,7 @@ func (p *DifferencePage) AddOlder(res record.Result) { p.add(p.was, res) }
 func (p *DifferencePage) AddNewer(res record.Result) { p.add(p.is, res) }
 
 func (p *DifferencePage) add(to map[string]record.Result, res record.Result) {
-	if p.incident[res.ID] {
+	if p.wanted[res.ID] {
 		res.Body, res.Control, res.Parts = nil, nil, nil
 		to[res.ID] = res
 	}

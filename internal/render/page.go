@@ -42,18 +42,14 @@ type Page struct {
 	entries  []*report.Entry
 	examples map[string]record.Result // by case, for the causes
 	held     exchanges
-	byID     map[string]int // of the results
 	logs     map[string][]string
 }
 
 // NewPage begins a page. Add is to be told each exchange of the run then.
 func NewPage(r Run) *Page {
-	p := &Page{run: r, entries: r.Report.Entries(), examples: map[string]record.Result{}, byID: map[string]int{}}
+	p := &Page{run: r, entries: r.Report.Entries(), examples: map[string]record.Result{}}
 	for _, e := range p.entries {
 		p.examples[e.Examples[0].Case] = record.Result{}
-	}
-	for i, res := range r.Results {
-		p.byID[res.ID] = i
 	}
 	p.held = exchanges{index: map[string]int{}, Cases: map[string][]any{}}
 	return p

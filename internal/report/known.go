@@ -64,11 +64,12 @@ func (r *Report) Stale() []string {
 		}
 		var gone []string
 		for _, part := range slices.Concat(c.Operations, c.Fields) {
-			if !c.met[part] {
+			if !c.met[part] && r.triedOf(c, part) {
 				gone = append(gone, part)
 			}
 		}
 		switch {
+		case len(c.met) == 0 && len(gone) < len(c.Operations)+len(c.Fields): // not all of it was tried
 		case len(c.met) == 0:
 			out = append(out, fmt.Sprintf("line %d, %s: it no longer occurs; take it out", c.Line, what))
 		case len(gone) > 0:
@@ -76,6 +77,21 @@ func (r *Report) Stale() []string {
 		}
 	}
 	return out
+}
+
+// triedOf reports whether requests broke rules of a known cause at a field of it; of an
+// operation, and of what is of no field, that is taken for granted.
+func (r *Report) triedOf(c *knownCause, part string) bool {
+	if !slices.Contains(c.Fields, part) || part == config.WholeRequest {
+		return true
+	}
+	for k := range r.cells {
+		if slices.Contains(c.Operations, k.operation) && (k.field == part || k.in+" "+strings.TrimPrefix(k.field, "/") == part) &&
+			(len(c.Families) == 0 || slices.ContainsFunc(c.Families, func(family string) bool { return cmp.Or(columnOf[family], "other") == k.column })) {
+			return true
+		}
+	}
+	return false
 }
 
 // Accepted are the causes as known ones, in the order of the entries. What is known already

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"obiter/internal/config"
 	"obiter/internal/exchange"
 	"obiter/internal/judge"
 	"obiter/internal/record"
@@ -108,5 +109,25 @@ func TestLayouts(t *testing.T) {
 	}
 	if !slices.Equal(got, want) {
 		t.Errorf("\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// TestStaleIsWhatWasTried: what a run did not try may still be there.
+func TestStaleIsWhatWasTried(t *testing.T) {
+	known := []config.Known{{Code: "accepted", Line: 2, Families: []string{"length"}, Operations: []string{"POST /a"}, Fields: []string{"/m", "/n"}}}
+	tried := func(fields ...string) []string {
+		r := New()
+		r.Accept(known, "2026-11-26")
+		for i, field := range fields {
+			f := exchange.Flaw{In: "body", Pointer: field, Rule: "maxLength"}
+			r.Add(record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprint(i), Number: i, Operation: "POST /a", Kind: exchange.Flawed, Flaws: []exchange.Flaw{f}}}, Verdict: judge.Pass})
+		}
+		return r.Stale()
+	}
+	if got := tried("/m", "/n"); len(got) != 1 || !strings.Contains(got[0], "it no longer occurs") {
+		t.Errorf("all was tried: %q", got)
+	}
+	if got := tried("/m"); len(got) > 0 {
+		t.Errorf("/n was not tried: %q", got)
 	}
 }
