@@ -22,7 +22,7 @@ const (
 	maxCaseLog   = 32 << 10
 	maxLogs      = 8 << 20
 	maxLogRead   = 256 << 20
-	maxLogLine   = 8 << 10
+	maxLogLine   = maxCaseLog // longer ones are left out: a secret could be cut in two
 )
 
 // serviceLog is the log of the service that is tried, from where it was when the run began.
@@ -162,8 +162,13 @@ func (l *serviceLog) since(id string, from int64) {
 		return
 	}
 	var lines []string
+	size := 0
 	for s := bufio.NewScanner(io.LimitReader(f, maxCaseLog)); len(lines) < maxCaseLines && s.Scan(); {
 		lines = append(lines, strings.ToValidUTF8(strings.TrimRight(s.Text(), "\r"), "\uFFFD"))
+		size += len(s.Bytes()) + 1
+	}
+	if size >= maxCaseLog { // the last one is cut
+		lines = lines[:len(lines)-1]
 	}
 	if len(lines) > 0 {
 		l.alone[id] = lines
@@ -185,9 +190,14 @@ func (l *serviceLog) read(f io.Reader) map[string][]string {
 		out[id] = append(out[id], text)
 		sizes[id], all = sizes[id]+len(text), all+len(text)
 	}
-	last := "" // the case of the line before
+	last := ""      // the case of the line before
+	within := false // a line that is too long
 	for in := bufio.NewReaderSize(f, maxLogLine); ; {
 		line, err := in.ReadSlice('\n')
+		whole := !within && err != bufio.ErrBufferFull
+		if within = err == bufio.ErrBufferFull; !whole {
+			line, last = nil, ""
+		}
 		text := ""
 		if marked := marks.Match(line); marked || last != "" {
 			text = strings.ToValidUTF8(strings.TrimRight(string(line), "\r\n"), "\uFFFD")

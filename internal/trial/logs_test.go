@@ -19,6 +19,7 @@ func TestLinesOfACase(t *testing.T) {
 		{"with the trace behind it", "ERROR " + one + "\nTraceback (most recent call last):\n  File \"a.py\"\nValueError: x\nINFO next\n  indented\n", map[string][]string{one: {"ERROR " + one, "Traceback (most recent call last):", "  File \"a.py\"", "ValueError: x"}}},
 		{"no end, and no text", "a " + one + "\xff", map[string][]string{one: {"a " + one + "\uFFFD"}}},
 		{"a line without end", long + "\n" + one + "\n", map[string][]string{one: {one}}},
+		{"what is too long is left out", one + " " + long + "\n" + two + "\n", map[string][]string{two: {two}}},
 		{"nothing", "", map[string][]string{}},
 	} {
 		l := &serviceLog{ids: map[string]string{one: one, trace: one, two: two}}
