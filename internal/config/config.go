@@ -42,9 +42,10 @@ type Config struct {
 	Spare      []string   // those that are not
 	Files      TLS
 
-	creates map[string]bool // POST operations that the description shows to make records
-	tree    *document.File
-	env     func(string) (string, bool)
+	creates   map[string]bool // POST operations that the description shows to make records
+	authority map[string]bool // the names that headers and credentials are made of
+	tree      *document.File
+	env       func(string) (string, bool)
 }
 
 // Errors is how the API names fields. In, a JSON Pointer into an answer, is where
@@ -114,6 +115,7 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		return nil, err
 	}
 	c.At = c.ExpandText(c.At, nil)
+	c.seeCredentials()
 	return c, nil
 }
 

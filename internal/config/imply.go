@@ -21,6 +21,7 @@ func (c *Config) Imply(doc *oad.Document) {
 	c.implyRecords(doc)
 	c.implyReads(doc)
 	c.implyDoor(doc)
+	c.seeCredentials()
 	c.refer(doc)
 	c.arrange()
 }
@@ -61,11 +62,12 @@ func (c *Config) implyReads(doc *oad.Document) {
 	at := byAddress(doc)
 	for _, o := range doc.Operations {
 		for _, name := range parameters(o.Path) {
-			if s, ok := c.source(o.Name(), name, nil); ok && !s.near {
+			s, ok := c.source(o.Name(), name, nil)
+			if ok && !s.near {
 				continue
 			}
 			of := collection(o.Path, name)
-			if s, _ := c.source(o.Name(), name, nil); s.near && level(singular(of)) != refersTo(name) && !slices.Contains(general, level(name)) {
+			if s.near && level(singular(of)) != refersTo(name) && !slices.Contains(general, level(name)) {
 				continue // its name says that it is of the other one
 			}
 			list, reads := at["GET "+of]
@@ -476,8 +478,10 @@ func refersTo(parameter string) string {
 
 // level is a name without case and what parts its words.
 func level(name string) string {
-	return strings.ToLower(strings.NewReplacer("_", "", "-", "", " ", "").Replace(name))
+	return strings.ToLower(leveller.Replace(name))
 }
+
+var leveller = strings.NewReplacer("_", "", "-", "", " ", "")
 
 // arrange puts each fixture behind those whose values it needs, and those that all may
 // need first; what is in a circle stays as it is.
@@ -485,12 +489,17 @@ func (c *Config) arrange() {
 	var out []Fixture
 	placed := map[string]bool{}
 	early := c.givers()
+	needs := map[string][]string{} // by a fixture's name, the fixtures whose values it takes
+	for _, f := range c.Fixtures {
+		for _, name := range append(references(f.Body), c.sources(f.Send, f.Parameters)...) {
+			if by := c.keeper([]string{name}); by != nil && by.Name != f.Name {
+				needs[f.Name] = append(needs[f.Name], by.Name)
+			}
+		}
+	}
 	for len(out) < len(c.Fixtures) {
 		ready := func(f Fixture) bool {
-			return !placed[f.Name] && !slices.ContainsFunc(append(references(f.Body), c.sources(f.Send, f.Parameters)...), func(name string) bool {
-				by := c.keeper([]string{name})
-				return by != nil && by.Name != f.Name && !placed[by.Name]
-			})
+			return !placed[f.Name] && !slices.ContainsFunc(needs[f.Name], func(name string) bool { return !placed[name] })
 		}
 		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return early[f.Name] && ready(f) })
 		if i < 0 {

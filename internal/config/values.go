@@ -110,6 +110,7 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 	}
 	_, path, _ := strings.Cut(operation, " ")
 	of := collection(path, parameter)
+	wanted := refersTo(parameter)
 	var read, near source
 	for _, f := range c.Fixtures {
 		if f.Gone {
@@ -129,8 +130,7 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 			if !keeps {
 				kept = key
 			}
-			same := last(at) == last(of) || level(singular(at)) == refersTo(parameter)
-			if kept != "" && same && (near.kept == "" || keeps) {
+			if kept != "" && (near.kept == "" || keeps) && (last(at) == last(of) || level(singular(at)) == wanted) {
 				near = source{kept: kept, near: true} // probably the same records at another address; not enough to change them
 			}
 			continue

@@ -244,6 +244,15 @@ func (c *Config) Kept(values map[string]any) map[string]any {
 }
 
 // IsCredential reports whether headers or credentials are made of a value.
-func (c *Config) IsCredential(name string) bool {
-	return slices.ContainsFunc(c.Everywhere(), func(text string) bool { return slices.Contains(references(text), name) })
+func (c *Config) IsCredential(name string) bool { return c.authority[name] }
+
+// seeCredentials notes what headers and credentials are made of: it is asked for by each
+// operation and fixture.
+func (c *Config) seeCredentials() {
+	c.authority = map[string]bool{}
+	for _, text := range c.Everywhere() {
+		for _, name := range references(text) {
+			c.authority[name] = true
+		}
+	}
 }
