@@ -21,6 +21,10 @@ import (
 // a flaw nor an edge is made of null there.
 const MurkyNull = "x-obiter-murky-null"
 
+// Murky lists values of an enum of which readers disagree whether they belong to it.
+// Neither a flaw nor an edge is made of them.
+const Murky = "x-obiter-murky"
+
 // Reference is a $ref and where it is.
 type Reference struct {
 	At  document.Location

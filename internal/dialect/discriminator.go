@@ -29,21 +29,37 @@ func (r *rewriter) discriminate(m map[string]any) {
 			if target, ok := r.local(ref); !ok || rules(target, property) {
 				continue
 			}
-			var values []any
-			for _, name := range instance.Names(mapping) {
-				if to, _ := mapping[name].(string); to == ref || to == lastSegment(ref) {
-					values = append(values, name)
-				}
-			}
-			if own := lastSegment(ref); !slices.Contains(values, any(own)) && mapping[own] == nil {
-				values = append(values, own)
-			}
-			branches[i] = map[string]any{
-				"allOf":      []any{branch},
-				"properties": map[string]any{property: map[string]any{"enum": values}},
-				"required":   []any{property},
-			}
+			branches[i] = pinned(branch, property, selecting(ref, mapping))
 		}
+	}
+}
+
+// selecting is the schema of the values that select what a reference leads to. Where the
+// mapping has a name for it, readers disagree whether its own does so as well.
+func selecting(ref string, mapping map[string]any) map[string]any {
+	var values []any
+	for _, name := range instance.Names(mapping) {
+		if to, _ := mapping[name].(string); to == ref || to == lastSegment(ref) {
+			values = append(values, name)
+		}
+	}
+	own := lastSegment(ref)
+	if slices.Contains(values, any(own)) || mapping[own] != nil {
+		return map[string]any{"enum": values}
+	}
+	out := map[string]any{"enum": append(values, own)}
+	if len(values) > 0 {
+		out[Murky] = []any{own}
+	}
+	return out
+}
+
+// pinned is a schema with the value of a property that selects it.
+func pinned(branch map[string]any, property string, values map[string]any) map[string]any {
+	return map[string]any{
+		"allOf":      []any{branch},
+		"properties": map[string]any{property: values},
+		"required":   []any{property},
 	}
 }
 

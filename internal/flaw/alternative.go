@@ -1,6 +1,7 @@
 package flaw
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 
@@ -11,10 +12,6 @@ import (
 // values that two branches of a oneOf take; then values that a not forbids.
 // Single rules of the branch taken are broken like any others.
 func plantAlternative(s *site) {
-	tries := []any{"unlisted", map[string]any{"unexpected": "ballast"}, []any{}, true}
-	if _, ok := s.value.(map[string]any); ok {
-		tries = append([]any{map[string]any{}}, tries...)
-	}
 	for _, a := range s.shape.Choices() {
 		// What no branch accepts is the same for every branch of the control.
 		if key := s.pointer + " " + a.Branches[0].URL(); s.p.done[key] {
@@ -22,8 +19,8 @@ func plantAlternative(s *site) {
 		} else {
 			s.p.done[key] = true
 		}
-		for _, v := range tries {
-			if s.shape.Breaks(a.Keyword, v) {
+		for _, v := range s.unlikeBranches(a) {
+			if s.shape.Breaks(a.Keyword, v) && schema.ObeysAround(s.list, v) {
 				s.replace(a.Keyword, "none-matches", Usual, v, fmt.Sprintf("none of the %d branches accepts it", len(a.Branches)))
 				break
 			}
@@ -42,6 +39,23 @@ func plantAlternative(s *site) {
 	}
 }
 
+// unlikeBranches gives values that no branch may take: of an object first the present
+// one without what branches require, so that its other members stay right.
+func (s *site) unlikeBranches(a schema.Alternative) []any {
+	tries := []any{"unlisted", map[string]any{"unexpected": "ballast"}, []any{}, true, json.Number("-1.5")}
+	object, is := s.value.(map[string]any)
+	if !is {
+		return tries
+	}
+	reduced := maps.Clone(object)
+	for _, b := range a.Branches {
+		for _, name := range b.Required() {
+			delete(reduced, name)
+		}
+	}
+	return append([]any{reduced, map[string]any{}}, tries...)
+}
+
 // plantTwo looks for a value that two branches take at once.
 func (s *site) plantTwo(a schema.Alternative) {
 	for _, b := range a.Branches {
@@ -55,7 +69,7 @@ func (s *site) plantTwo(a schema.Alternative) {
 					taken++
 				}
 			}
-			if taken > 1 {
+			if taken > 1 && schema.ObeysAround(s.list, v) {
 				s.replace("oneOf", "two-match", Usual, v, fmt.Sprintf("%d of the branches accept it, and only one may", taken))
 				return
 			}

@@ -56,6 +56,9 @@ func (s *site) enumEdges() {
 		if i == 64 {
 			return // a long list is not made more certain by its rest
 		}
+		if slices.ContainsFunc(s.shape.Murky, func(m any) bool { return instance.Equal(m, v) }) {
+			continue
+		}
 		s.edge("enum", fmt.Sprintf("value-%d", i+1), Usual, v, "one of the listed values")
 	}
 }

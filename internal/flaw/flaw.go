@@ -74,6 +74,7 @@ type Planter struct {
 	in       string
 	branched []string // Options.Alternatives
 	seen     func(any) (any, bool)
+	readings func(string, any, []schema.Schema) ([]any, bool)
 	astext   bool // seen is not the instance as it is
 	maker    *sample.Maker
 	planted  func(Planted) bool
@@ -101,6 +102,9 @@ type Options struct {
 	// parameters and form fields are: 12 and "12" look alike. False where the
 	// instance cannot be sent at all. Nil: as it is.
 	Seen func(any) (any, bool)
+	// Readings are all ways in which what is sent for a member of the instance may be
+	// read, and whether it may be taken for absent. May be nil.
+	Readings func(name string, v any, list []schema.Schema) (readings []any, absent bool)
 	// Enough tells that nothing more is to be planted. May be nil.
 	Enough func() bool
 	// Done holds the fields that were planted before, with the schemas that held
@@ -113,7 +117,7 @@ type Options struct {
 // order of the control's fields. It stops when yield returns false.
 func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
 	p := &Planter{root: root, control: control, baseline: schema.NewBaseline(control), depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
-		once: map[[2]string]int{}, best: map[string]combination{}, in: opt.In, branched: opt.Alternatives, seen: opt.Seen}
+		once: map[[2]string]int{}, best: map[string]combination{}, in: opt.In, branched: opt.Alternatives, seen: opt.Seen, readings: opt.Readings}
 	if p.in == "" {
 		p.in = "body"
 	}
@@ -159,6 +163,7 @@ type site struct {
 	p       *Planter
 	pointer string
 	value   any
+	list    []schema.Schema // what holds there, not expanded
 	shape   *schema.Shape
 	anchor  anchor
 	tried   map[string]bool // rules of which something was planted or dropped
@@ -215,7 +220,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 	if from == nil {
 		from = &anchor{pointer, list, schema.NewBaseline(v)}
 	}
-	visit(&site{p, pointer, v, sh, *from, map[string]bool{}})
+	visit(&site{p, pointer, v, list, sh, *from, map[string]bool{}})
 	outer := from
 	var decisive map[string]bool
 	if !p.astext && from.pointer == pointer {
@@ -419,7 +424,11 @@ func (s *site) plant(f exchange.Flaw, at Depth, body any) {
 // planted gives out an instance once what is seen of it is proved.
 func (s *site) planted(f exchange.Flaw, body, seen any) {
 	p := s.p
-	if why := p.prove([]exchange.Flaw{f}, seen, s.anchor); why != "" {
+	why := p.prove([]exchange.Flaw{f}, seen, s.anchor)
+	if why == "" && p.mayObey(f.Pointer, body) {
+		why = StillValid
+	}
+	if why != "" {
 		p.dropped(Drop{f, why})
 		return
 	}
@@ -434,6 +443,26 @@ func (p *Planter) give(planted Planted) {
 	if !p.stopped && !p.planted(planted) {
 		p.stopped = true
 	}
+}
+
+// mayObey reports whether the member in which a field is can be read so that it obeys,
+// where all values arrive as text: it is no flaw then.
+func (p *Planter) mayObey(field string, body any) bool {
+	object, isObject := body.(map[string]any)
+	tokens, err := instance.Split(field)
+	if p.readings == nil || !isObject || err != nil || len(tokens) == 0 {
+		return false
+	}
+	name := tokens[0]
+	v, sent := object[name]
+	_, had := instance.Get(p.control, instance.Join("", name))
+	if !sent || !had {
+		return false
+	}
+	root := schema.Merge(schema.Apply([]schema.Schema{p.root}, p.control))
+	list, _ := root.Member(name)
+	readings, absent := p.readings(name, v, list)
+	return absent && !slices.Contains(root.Required, name) || slices.ContainsFunc(readings, func(r any) bool { return schema.Obeys(list, r) })
 }
 
 // prove asks the validator whether what is seen of a body is broken at each

@@ -37,6 +37,13 @@ type Operation struct {
 // Name is the operation as users write it: "POST /vessels".
 func (o Operation) Name() string { return o.Method + " " + o.Path }
 
+// Address is the path template as it is sent: what follows a # tells operations apart
+// in some descriptions.
+func (o Operation) Address() string {
+	address, _, _ := strings.Cut(o.Path, "#")
+	return address
+}
+
 // PlaceOf is the file, line and column of an operation.
 func (d *Document) PlaceOf(o Operation) string {
 	if o.at == (document.Location{}) { // it could not be read

@@ -111,7 +111,7 @@ func (op *Operation) Reader() (exchange.Case, bool) {
 		return exchange.Case{}, false
 	}
 	for _, o := range op.plan.doc.Operations {
-		if o.Method != "GET" || o.Path != op.Path || o.Skip != "" ||
+		if o.Method != "GET" || o.Address() != op.Address() || o.Skip != "" ||
 			slices.ContainsFunc(o.Parameters, func(p oad.Parameter) bool { return p.Required && p.In != "path" && !ignored(p) }) {
 			continue
 		}

@@ -293,7 +293,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Alternatives: alternatives,
 		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
 	if part.In != "body" || part.Form != "" {
-		opt.Seen = part.Seen
+		opt.Seen, opt.Readings = part.Seen, part.Readings
 	}
 	compose := e.op.composer(part)
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {

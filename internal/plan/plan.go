@@ -173,10 +173,10 @@ func (p *Plan) first(o oad.Operation) bool {
 	if p.wrongMethod == nil {
 		p.wrongMethod = map[string]string{}
 	}
-	if _, has := p.wrongMethod[o.Path]; !has {
-		p.wrongMethod[o.Path] = o.Name()
+	if _, has := p.wrongMethod[o.Address()]; !has {
+		p.wrongMethod[o.Address()] = o.Name()
 	}
-	return p.wrongMethod[o.Path] == o.Name()
+	return p.wrongMethod[o.Address()] == o.Name()
 }
 
 // generation is how many operations share what was compiled for them. Schemas

@@ -233,15 +233,37 @@ func (e *emitter) malformed(s sent) {
 		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "text follows the end of the JSON"},
 		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment comes before the JSON"},
 		{"byte-order-mark-utf-16", flaw.Deep, append([]byte("\xff\xfe"), body...), "the JSON begins with the byte order mark of UTF-16"},
-		{"not-utf-8", flaw.Deep, bytes.Replace(body, []byte(`"`), []byte("\"\xff"), 1), "a name or a string is not UTF-8"},
+		{"not-utf-8", flaw.Deep, inText(body, "\xff"), "a string is not UTF-8"},
 	} {
-		if m.depth > e.op.plan.opt.Depth || last < 1 || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
+		if m.depth > e.op.plan.opt.Depth || last < 1 || m.body == nil || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
 			continue
 		}
 		e.whole(control, "malformed-json", m.variant, m.reason, s.again(e.op.Method, e.op.Media, m.body))
 	}
 	if twice := duplicated(body); twice != nil && e.at(flaw.Deep) {
 		e.whole(control, "duplicate-member", "first", "the first member appears twice with two values, and readers differ on which one counts (RFC 8259, section 4)", s.again(e.op.Method, e.op.Media, twice))
+	}
+}
+
+// inText puts bytes into the first string of a JSON text that is a value, as it is written;
+// nil where there is none.
+func inText(body []byte, added string) []byte {
+	d := json.NewDecoder(bytes.NewReader(body))
+	for {
+		before := d.InputOffset()
+		t, err := d.Token()
+		if err != nil {
+			return nil
+		}
+		if _, is := t.(string); !is {
+			continue
+		}
+		end := int(d.InputOffset())
+		if rest := bytes.TrimLeft(body[end:], " \t\r\n"); len(rest) > 0 && rest[0] == ':' {
+			continue // a name
+		}
+		open := int(before) + bytes.IndexByte(body[before:end], '"')
+		return slices.Concat(body[:open+1], []byte(added), body[open+1:])
 	}
 }
 
@@ -320,11 +342,11 @@ func (p *Plan) describes(method string, at oad.Operation) bool {
 	if p.paths == nil {
 		p.paths = map[pathKind][]string{}
 		for _, o := range p.doc.Operations {
-			kind := pathKind{o.Method, strings.Count(o.Path, "/")}
-			p.paths[kind] = append(p.paths[kind], o.Path)
+			kind := pathKind{o.Method, strings.Count(o.Address(), "/")}
+			p.paths[kind] = append(p.paths[kind], o.Address())
 		}
 	}
-	return slices.ContainsFunc(p.paths[pathKind{method, strings.Count(at.Path, "/")}], func(path string) bool { return overlap(path, at.Path) })
+	return slices.ContainsFunc(p.paths[pathKind{method, strings.Count(at.Address(), "/")}], func(path string) bool { return overlap(path, at.Address()) })
 }
 
 // pathKind parts paths that cannot overlap.

@@ -128,7 +128,7 @@ const maxRoots = 8
 func (p *Plan) roots() []string {
 	out := []string{""}
 	for _, o := range p.doc.Operations {
-		resource, _, _ := strings.Cut(o.Path, "/{")
+		resource, _, _ := strings.Cut(o.Address(), "/{")
 		if i := strings.LastIndexByte(resource, '/'); i > 0 && len(out) < maxRoots && !slices.Contains(out, resource[:i]) && !strings.Contains(resource, "{") {
 			out = append(out, resource[:i])
 		}
@@ -141,7 +141,7 @@ func (p *Plan) roots() []string {
 func (p *Plan) unknownPath(path string) string {
 	for range 4 {
 		path += "/no-such-place"
-		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(o.Path, path) }) {
+		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(o.Address(), path) }) {
 			return path
 		}
 	}

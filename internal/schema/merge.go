@@ -44,6 +44,7 @@ func (sh *Shape) merge(s Schema) {
 		sh.narrow([]any{*js.Const}, true)
 	}
 	sh.MurkyNull = sh.MurkyNull || n.murkyNull
+	sh.Murky = append(sh.Murky, n.murky...)
 	sh.ReadOnly = sh.ReadOnly || js.ReadOnly
 	sh.WriteOnly = sh.WriteOnly || js.WriteOnly
 	sh.Binary = sh.Binary || n.format == "binary"

@@ -13,11 +13,16 @@ type notes struct {
 	order     []string // names of properties in their order
 	examples  []any    // example, examples, then default
 	murkyNull bool
+	murky     []any
 	format    string // as written, known or not
 }
 
-// murkyNull marks schemas whose standing on null readers dispute.
-const murkyNull = "x-obiter-murky-null"
+// murkyNull marks schemas whose standing on null readers dispute, murky lists other
+// values of which they do.
+const (
+	murkyNull = "x-obiter-murky-null"
+	murky     = "x-obiter-murky"
+)
 
 func (s *Set) notesOf(js *jsonschema.Schema) *notes {
 	if n, ok := s.notes[js]; ok {
@@ -55,6 +60,7 @@ func (s *Set) notesOf(js *jsonschema.Schema) *notes {
 	if v, ok := m["default"]; ok {
 		n.examples = append(n.examples, v)
 	}
+	n.murky, _ = m[murky].([]any)
 	n.murkyNull, _ = m[murkyNull].(bool)
 	n.format, _ = m["format"].(string)
 	return n

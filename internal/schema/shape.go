@@ -60,6 +60,7 @@ type Shape struct {
 	HasEnum   bool
 	Const     bool // the enum comes from "const"
 	MurkyNull bool
+	Murky     []any // values of the enum that only some readers take
 	ReadOnly  bool
 	WriteOnly bool
 	Binary    bool // bytes of any kind: format binary
