@@ -38,6 +38,7 @@ type Reference struct {
 type Rewritten struct {
 	References []Reference
 	Anchored   []document.Location // schemas with an $id or an anchor, by which others may refer to them
+	Together   []document.Location // members of allOf that are closed one against the other, and read as closed together
 }
 
 // rewriter rewrites the schemas of a file: a readOnly property is not required
@@ -59,6 +60,10 @@ func Rewrite(files *document.Files, address string, f *document.File, old bool) 
 	} else {
 		r.object(f.Value, "", address != files.Main)
 	}
+	if m, ok := f.Value.(map[string]any); ok {
+		r.hierarchies(m)
+	}
+	r.closedAgainst(f.Value, "")
 	// Only once all are in one dialect, for it follows references.
 	required := requirements{files: files, seen: map[uintptr]bool{}}
 	required.walk(document.Location{File: address}, f.Value)

@@ -25,7 +25,10 @@ func TestSchemasAreRewritten(t *testing.T) {
 		{"a dialect that is known", "3.1.0", `{"$schema":"https://spec.openapis.org/oas/3.1/dialect/base","type":"string"}`, `{"type":"string"}`},
 		{"a dialect that is not", "3.1.0", `{"$schema":"https://harbour.example/dialect"}`, `{"$schema":"https://harbour.example/dialect"}`},
 		{"a discriminator", "3.1.0", `{"oneOf":[{"$ref":"#/components/schemas/Q"},{"$ref":"#/components/schemas/B"}],"discriminator":{"propertyName":"k","mapping":{"q":"#/components/schemas/Q"}}}`,
-			`{"discriminator":{"mapping":{"q":"#/components/schemas/Q"},"propertyName":"k"},"oneOf":[{"allOf":[{"$ref":"#/components/schemas/Q"}],"properties":{"k":{"enum":["q","Q"]}},"required":["k"]},{"allOf":[{"$ref":"#/components/schemas/B"}],"properties":{"k":{"enum":["B"]}},"required":["k"]}]}`},
+			`{"discriminator":{"mapping":{"q":"#/components/schemas/Q"},"propertyName":"k"},"oneOf":[{"allOf":[{"$ref":"#/components/schemas/Q"}],"properties":{"k":{"enum":["q","Q"],"x-obiter-murky":["Q"]}},"required":["k"],"x-obiter-pinned":true},{"allOf":[{"$ref":"#/components/schemas/B"}],"properties":{"k":{"enum":["B"]}},"required":["k"],"x-obiter-pinned":true}]}`},
+		{"a discriminator whose names the branch does not list", "3.1.0", `{"oneOf":[{"$ref":"#/components/schemas/L"}],"discriminator":{"propertyName":"k"}}`, `{"discriminator":{"propertyName":"k"},"oneOf":[{"$ref":"#/components/schemas/L"}]}`},
+		{"members of allOf that are closed apart", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/C"},{"additionalProperties":false,"properties":{"d":{}}}]}`, `{"allOf":[{"properties":{"c":{}}},{"properties":{"d":{}}}],"unevaluatedProperties":false}`},
+		{"a member of allOf that knows all", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/C"},{"properties":{"c":{"minLength":1}}}]}`, `{"allOf":[{"$ref":"#/components/schemas/C"},{"properties":{"c":{"minLength":1}}}]}`},
 		{"boolean required", "3.0.3", `{"type":"string","required":true}`, `{"type":"string"}`},
 		{"readOnly", "3.1.0", `{"required":["a","b"],"properties":{"a":{"readOnly":true},"b":{}}}`, `{"properties":{"a":{"readOnly":true},"b":{}},"required":["b"]}`},
 		{"readOnly behind $ref", "3.1.0", `{"required":["a"],"properties":{"a":{"$ref":"#/components/schemas/R"}}}`, `{"properties":{"a":{"$ref":"#/components/schemas/R"}},"required":[]}`},
@@ -33,7 +36,7 @@ func TestSchemasAreRewritten(t *testing.T) {
 		{"requirement behind $ref, shared", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/Q"},{"properties":{"a":{"readOnly":true}}}]}`, `{"allOf":[{"required":[]},{"properties":{"a":{"readOnly":true}}}]}`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			src := `{"openapi":"` + c.version + `","paths":{},"components":{"schemas":{"B":{},"R":{"readOnly":true},"Q":{"required":["a"]},"S":` + c.in + `}}}`
+			src := `{"openapi":"` + c.version + `","paths":{},"components":{"schemas":{"B":{},"R":{"readOnly":true},"Q":{"required":["a"]},"E":{"enum":["x"]},"L":{"properties":{"k":{"$ref":"#/components/schemas/E"}}},"C":{"additionalProperties":false,"properties":{"c":{}}},"S":` + c.in + `}}}`
 			f, err := document.Read("t.json", []byte(src))
 			if err != nil {
 				t.Fatal(err)
@@ -50,6 +53,48 @@ func TestSchemasAreRewritten(t *testing.T) {
 				t.Errorf("the shared schema was changed: %s", instance.Encode(q))
 			}
 		})
+	}
+}
+
+// TestHierarchies: where a schema is used that others build on, each of them may stand
+// there, with its name; where it is built on, and in answers, it stays.
+func TestHierarchies(t *testing.T) {
+	f, err := document.Read("t.yaml", []byte(`
+paths:
+  /boats:
+    post:
+      requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/Boat'}}}}
+      responses: {200: {content: {application/json: {schema: {$ref: '#/components/schemas/Boat'}}}}}
+    put: {requestBody: {content: {application/json: {schema: {type: array, items: {$ref: '#/components/schemas/Tug'}}}}}}
+components:
+  schemas:
+    Boat: {type: object, discriminator: {propertyName: kind, mapping: {tug: '#/components/schemas/Tug'}}, properties: {kind: {type: string}, next: {$ref: '#/components/schemas/Barge'}}}
+    Tug: {allOf: [{$ref: '#/components/schemas/Boat'}, {properties: {pull: {type: integer}}}]}
+    Barge: {allOf: [{$ref: '#/components/schemas/Boat'}]}
+    Pusher: {allOf: [{$ref: '#/components/schemas/Tug'}]}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	document.NewFiles(f, "", func(files *document.Files, address string, f *document.File) {
+		dialect.Rewrite(files, address, f, false)
+	})
+	const (
+		tug    = `{"allOf":[{"$ref":"#/components/schemas/Tug"}],"properties":{"kind":{"enum":["tug","Tug"],"x-obiter-murky":["Tug"]}},"required":["kind"],"x-obiter-pinned":true}`
+		barge  = `{"allOf":[{"$ref":"#/components/schemas/Barge"}],"properties":{"kind":{"enum":["Barge"]}},"required":["kind"],"x-obiter-pinned":true}`
+		pusher = `{"allOf":[{"$ref":"#/components/schemas/Pusher"}],"properties":{"kind":{"enum":["Pusher"]}},"required":["kind"],"x-obiter-pinned":true}`
+	)
+	for at, want := range map[string]string{
+		"/paths/~1boats/post/requestBody/content/application~1json/schema":      `{"allOf":[{"anyOf":[` + barge + "," + tug + "," + pusher + `]}]}`,
+		"/paths/~1boats/put/requestBody/content/application~1json/schema/items": `{"allOf":[{"anyOf":[` + tug + "," + pusher + `]}]}`,
+		"/paths/~1boats/post/responses/200/content/application~1json/schema":    `{"$ref":"#/components/schemas/Boat"}`,
+		"/components/schemas/Boat/properties/next":                              `{"allOf":[` + barge + `]}`,
+		"/components/schemas/Tug/allOf/0":                                       `{"$ref":"#/components/schemas/Boat"}`,
+		"/components/schemas/Pusher/allOf/0":                                    `{"$ref":"#/components/schemas/Tug"}`,
+	} {
+		if got, _ := instance.Get(f.Value, at); string(instance.Encode(got)) != want {
+			t.Errorf("%s is %s, want %s", at, instance.Encode(got), want)
+		}
 	}
 }
 

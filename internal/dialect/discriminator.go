@@ -26,10 +26,11 @@ func (r *rewriter) discriminate(m map[string]any) {
 			if !ok {
 				return
 			}
-			if target, ok := r.local(ref); !ok || rules(target, property) {
+			values := selecting(ref, mapping)
+			if target, ok := r.local(ref); !ok || r.says(target, property, values) {
 				continue
 			}
-			branches[i] = pinned(branch, property, selecting(ref, mapping))
+			branches[i] = pinned(branch, property, values)
 		}
 	}
 }
@@ -60,8 +61,12 @@ func pinned(branch map[string]any, property string, values map[string]any) map[s
 		"allOf":      []any{branch},
 		"properties": map[string]any{property: values},
 		"required":   []any{property},
+		pinnedMark:   true,
 	}
 }
+
+// pinnedMark marks a branch that a discriminator selects.
+const pinnedMark = "x-obiter-pinned"
 
 func lastSegment(ref string) string {
 	return instance.Last(ref[strings.LastIndexByte(ref, '#')+1:])
@@ -86,9 +91,20 @@ func (r *rewriter) local(ref string) (map[string]any, bool) {
 	return nil, false
 }
 
-// rules reports whether a schema already says which values a property may have.
-func rules(m map[string]any, property string) bool {
+// says reports whether a schema itself says which values a property has, so that none
+// that would select it need be added: next to the property, or in a list of its own that
+// has none of those.
+func (r *rewriter) says(m map[string]any, property string, values map[string]any) bool {
 	properties, _ := m["properties"].(map[string]any)
 	p, _ := properties[property].(map[string]any)
-	return p["enum"] != nil || p["const"] != nil
+	if p["enum"] != nil || p["const"] != nil {
+		return true
+	}
+	ref, _ := p["$ref"].(string)
+	listed, ok := r.local(ref)
+	enum, is := listed["enum"].([]any)
+	names, _ := values["enum"].([]any)
+	return ok && is && !slices.ContainsFunc(names, func(v any) bool {
+		return slices.ContainsFunc(enum, func(e any) bool { return instance.Equal(v, e) })
+	})
 }

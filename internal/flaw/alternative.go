@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 
 	"obiter/internal/schema"
 )
@@ -80,17 +81,39 @@ func (s *site) plantTwo(a schema.Alternative) {
 // joined gives values of a schema, and for objects those with the members of
 // the present value added.
 func (s *site) joined(other schema.Schema) []any {
+	now, isObject := s.value.(map[string]any)
+	var out []any
+	if isObject {
+		out = append(out, s.completed(now, other))
+	}
 	v, ok := s.p.maker.Any([]schema.Schema{other})
 	if !ok {
-		return nil
+		return out
 	}
-	now, isObject := s.value.(map[string]any)
 	made, both := v.(map[string]any)
 	if !isObject || !both {
-		return []any{v}
+		return append(out, v)
 	}
 	mixed, first := maps.Clone(now), maps.Clone(made)
 	maps.Copy(mixed, made)
 	maps.Copy(first, now)
-	return []any{mixed, first, v}
+	return append(out, mixed, first, v)
+}
+
+// completed is the present object with the members that a schema requires, as both have
+// them.
+func (s *site) completed(now map[string]any, other schema.Schema) map[string]any {
+	leave := func(schema.Schema, string, int) []int { return nil }
+	both := schema.Merge(schema.Expand(append(slices.Clone(s.list), other), leave))
+	out := maps.Clone(now)
+	for _, name := range other.Required() {
+		members, known := both.Member(name)
+		if _, has := out[name]; has || !known {
+			continue
+		}
+		if v, ok := s.p.maker.Any(members); ok {
+			out[name] = v
+		}
+	}
+	return out
 }

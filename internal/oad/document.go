@@ -28,6 +28,9 @@ type Document struct {
 	Servers    []string
 	Operations []Operation
 	Warnings   []string // what was read differently than it is written, with its place
+	// Together are the places of allOf whose members are closed one against the other,
+	// and read as closed together.
+	Together []document.Location
 
 	references []dialect.Reference
 	anchored   []document.Location
@@ -67,6 +70,7 @@ func from(main *document.File) (*Document, error) {
 		done := dialect.Rewrite(files, address, f, strings.HasPrefix(version, "3.0"))
 		if files == d.Files || d.Files == nil { // what is read late joins when it is too late for these
 			d.references, d.anchored = append(d.references, done.References...), append(d.anchored, done.Anchored...)
+			d.Together = append(d.Together, done.Together...)
 		}
 	})
 	info, _ := top["info"].(map[string]any)

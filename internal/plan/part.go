@@ -116,7 +116,11 @@ func (p *Plan) parameterControls(part *Part, given map[string]any) error {
 			}
 			continue
 		}
-		if _, ok := part.Sendable(map[string]any{param.Name: v}); !ok {
+		_, ok := part.Sendable(map[string]any{param.Name: v})
+		if !ok && !isGiven {
+			v, ok = p.sendable(part, param)
+		}
+		if !ok {
 			if param.Required {
 				return fmt.Errorf("the %s parameter %q: its value cannot be sent unambiguously", part.In, param.Name)
 			}
@@ -153,6 +157,32 @@ func (p *Plan) parameterValue(param oad.Parameter, given any) (any, error) {
 		return nil, err
 	}
 	return p.maker.Value(s, p.published(param.Examples))
+}
+
+// sendable is a value that the place can carry: of the other examples, or made so.
+func (p *Plan) sendable(part *Part, param oad.Parameter) (any, bool) {
+	if param.Schema == (document.Location{}) {
+		return "1", true
+	}
+	s, err := p.set.Compile(param.Schema.URL())
+	if err != nil {
+		return nil, false
+	}
+	carried := func(v any, err error) bool {
+		_, ok := part.Sendable(map[string]any{param.Name: v})
+		return ok && err == nil
+	}
+	published := p.published(param.Examples)
+	for i := range published {
+		if v, err := p.maker.Value(s, published[i:i+1]); carried(v, err) {
+			return v, true
+		}
+	}
+	if v, err := p.maker.Value(s, nil); carried(v, err) {
+		return v, true
+	}
+	v, err := p.maker.Plain(s)
+	return v, carried(v, err)
 }
 
 // given is a configured value as the parameter's schema takes it: text that reads

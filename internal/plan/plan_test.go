@@ -371,6 +371,34 @@ func TestUnusableOperationsSayWhy(t *testing.T) {
 	}
 }
 
+// TestWhatAnAddressCarries: where an example cannot be sent, the next one is, or one that
+// is made; operations that differ only behind a # are of one address.
+func TestWhatAnAddressCarries(t *testing.T) {
+	doc := description(t, `  /a/{k}: {get: {parameters: [{name: k, in: path, required: true, schema: {type: string}, examples: {x: {value: a/b}, y: {value: quay 7}}}]}}
+  /b/{k}: {get: {parameters: [{name: k, in: path, required: true, schema: {type: string, examples: [a/b]}}]}}
+  /c/{k}: {get: {parameters: [{name: k, in: path, required: true, style: simple, schema: {type: object, example: {R: 1.5, G: x y}, properties: {R: {type: number}, G: {type: string}}}}]}}
+  /d#one: {post: {requestBody: {content: {application/json: {schema: {type: object, required: [k], properties: {k: {type: string}}}}}}}}
+  /d#two: {get: {}, put: {}, patch: {}}
+`)
+	urls := map[string]string{}
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
+		if c.Kind == exchange.Control {
+			urls[c.Operation] = strings.TrimPrefix(c.Request.URL, "http://127.0.0.1:1/v1")
+		}
+		if c.Flaws != nil && len(c.Flaws) == 1 && c.Flaws[0].Rule == "wrong-method" && strings.HasPrefix(c.Operation, "POST /d") {
+			t.Errorf("the path has the method: %s %s", c.Request.Method, c.Request.URL)
+		}
+		if c.Flaws != nil && len(c.Flaws) == 1 && c.Flaws[0].Variant == "not-utf-8" && !strings.HasPrefix(string(c.Request.Body), "{\"k\":\"\xff") {
+			t.Errorf("the byte is not in a value: %q", c.Request.Body)
+		}
+	}
+	for operation, want := range map[string]string{"GET /a/{k}": "/a/quay%207", "GET /b/{k}": "/b/", "GET /c/{k}": "/c/"} {
+		if got, ok := urls[operation]; !ok || !strings.HasPrefix(got, want) || strings.ContainsAny(got[3:], "/") {
+			t.Errorf("%s is sent as %q, want %q", operation, got, want)
+		}
+	}
+}
+
 // TestParameters lists what is planned for parameters and forms, as it is sent.
 func TestParameters(t *testing.T) {
 	for _, c := range []struct {
@@ -387,6 +415,16 @@ func TestParameters(t *testing.T) {
 			[]string{"query /l maxItems one-above -> /b?l=x&l=y&l=y", "query /l/0 enum unlisted -> /b?l=unlisted&l=y", "query /l/1 enum unlisted -> /b?l=x&l=unlisted"}, []string{"query /l minItems empty", "query /l type bare-element", "query /l type string"}},
 		{"a deep object", "get: {parameters: [{name: f, in: query, style: deepObject, explode: true, schema: {type: object, required: [k], properties: {k: {type: integer}, j: {type: string}}}, example: {k: 4, j: x}}]}",
 			[]string{"query /f/k type string -> /b?f%5Bj%5D=x&f%5Bk%5D=twelve", "query /f/k required left-out -> /b?f%5Bj%5D=x"}, nil},
+		{"a text or a number", "get: {parameters: [{name: u, in: query, schema: {oneOf: [{type: integer}, {type: string, pattern: '^[a-z]+$'}]}, example: abc}]}",
+			[]string{"query /u pattern wrong-class -> /b?u=%23bc"}, []string{"query /u type number", "query /u oneOf none-matches", "query /u type object"}},
+		{"nothing, a text or a list", "get: {parameters: [{name: u, in: query, schema: {anyOf: [{type: string}, {type: array, items: {type: string}}, {type: 'null'}]}, example: abc}]}",
+			nil, []string{"query /u anyOf none-matches", "query /u type number", "query /u type null", "query /u type object"}},
+		{"an object under the names of its members", "get: {parameters: [{name: f, in: query, schema: {type: object, properties: {k: {type: integer}}}, example: {k: 4}}]}",
+			[]string{"query /f/k type string -> /b?k=twelve"}, []string{"query /f type string", "query /f type number", "query /f type array"}},
+		{"a list of plain text takes an empty value", "get: {parameters: [{name: l, in: query, schema: {type: array, items: {type: string}}}]}",
+			nil, []string{"query /l type null", "query /l/0 type null", "query /l type object"}},
+		{"a list in one value", "get: {parameters: [{name: l, in: query, style: form, explode: false, schema: {type: array, maxItems: 2, items: {type: string, maxLength: 3}}, example: [a, b]}]}",
+			[]string{"query /l maxItems one-above -> /b?l=a,b,b", "query /l/0 maxLength one-above -> /b?l=aaaa,b"}, []string{"query /l type string"}},
 		{"JSON in the query", "get: {parameters: [{name: j, in: query, content: {application/json: {schema: {type: object, properties: {k: {type: integer}}}, example: {k: 4}}}}]}",
 			[]string{"query /j/k type numeric-string -> /b?j=%7B%22k%22%3A%224%22%7D"}, nil},
 		{"a header", "get: {parameters: [{name: X-Tide, in: header, required: true, schema: {type: integer, maximum: 5}, example: 4}, {name: Accept, in: header, required: true, schema: {type: integer}}]}",

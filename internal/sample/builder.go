@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strconv"
+	"strings"
 
 	"obiter/internal/instance"
 	"obiter/internal/schema"
@@ -39,10 +40,20 @@ type builder struct {
 	forced  map[string]int // by alternative: the branch it has to take
 	groups  []group        // alternatives met, in order
 	depth   int
-	made    int            // values so far
-	trimmed bool           // more than maxValues: what is optional is left out
-	lists   int            // lists around the place
-	active  map[string]int // schemas being built, against endless recursion
+	made    int                // values so far
+	trimmed bool               // more than maxValues: what is optional is left out
+	lists   int                // lists around the place
+	active  map[string]int     // schemas being built, against endless recursion
+	hints   map[string]any     // by place: values to try first, of examples that are not used as they are
+	leads   map[[2]string]bool // by schema and alternative: whether the one comes to the other
+	plain   bool               // texts of letters and digits alone, and no examples
+	scout   bool               // it is to come past all alternatives, also those inside examples
+	usual   schema.Types       // what a schema means that says nothing; 0: a string
+}
+
+// newBuilder makes one.
+func (m *Maker) newBuilder(full bool) *builder {
+	return &builder{seed: m.seed, full: full, active: map[string]int{}, hints: map[string]any{}, leads: map[[2]string]bool{}}
 }
 
 func (b *builder) random(at string, ordinal int) *rand.Rand {
@@ -58,6 +69,14 @@ type group struct {
 	n   int
 }
 
+// rank puts alternatives before the types of one value, of which there may be many.
+func (g group) rank() int {
+	if strings.HasSuffix(g.key, " type") {
+		return 1
+	}
+	return 0
+}
+
 func (b *builder) meet(key string, n int) {
 	for _, g := range b.groups {
 		if g.key == key {
@@ -67,32 +86,69 @@ func (b *builder) meet(key string, n int) {
 	b.groups = append(b.groups, group{key, n})
 }
 
+// choose picks the branch that is forced, at the outermost level: inside itself an
+// alternative takes a branch that leads out.
 func (b *builder) choose(s schema.Schema, keyword string, n int) []int {
 	b.widest = max(b.widest, n)
-	key := s.URL() + " " + keyword
+	key := s.Key(keyword)
 	b.meet(key, n)
-	if i, ok := b.forced[key]; ok {
+	inside := b.active[s.URL()] > 0
+	if i, ok := b.forced[key]; ok && !inside {
 		return []int{i}
 	}
-	return []int{b.branch % n}
-}
-
-// conditions adds, for an if that has to be met, the if and the then.
-func (b *builder) conditions(list, sources []schema.Schema) []schema.Schema {
-	for _, c := range schema.Merge(sources).Conditions() {
-		key := c[0].URL() + " if"
-		b.meet(key, 2)
-		if b.forced[key] == 1 {
-			list = append(append([]schema.Schema(nil), list...), c...)
+	first := b.branch % n
+	for i := range n {
+		if pick := (first + i) % n; !inside || !b.leadsTo(s.Branch(keyword, pick), key) {
+			return []int{pick}
 		}
 	}
-	return list
+	return []int{first}
+}
+
+// leadsTo reports whether instances of a schema come to an alternative.
+func (b *builder) leadsTo(s schema.Schema, key string) bool {
+	at := [2]string{s.URL(), key}
+	is, known := b.leads[at]
+	if !known {
+		is = s.Reaches(key)
+		b.leads[at] = is
+	}
+	return is
+}
+
+// The sides of a condition.
+const (
+	notMet = 0
+	met    = 1
+)
+
+// conditions adds what holds on the forced side of each if, and tells which ifs have
+// not to be met.
+func (b *builder) conditions(list, sources []schema.Schema) (held, unmet []schema.Schema) {
+	held = slices.Clip(list)
+	for _, c := range schema.Merge(sources).Conditions() {
+		key := c.If.Key("if")
+		b.meet(key, 2)
+		side, is := b.forced[key]
+		switch {
+		case !is || b.active[c.If.URL()] > 0:
+		case side == met:
+			if held = append(held, c.If); !c.Then.IsZero() {
+				held = append(held, c.Then)
+			}
+		case side == notMet:
+			if unmet = append(unmet, c.If); !c.Else.IsZero() {
+				held = append(held, c.Else)
+			}
+		}
+	}
+	return held, unmet
 }
 
 // value makes an instance that obeys all schemas in list. A higher ordinal
 // makes another one, for lists without duplicates.
 func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, error) {
-	list = b.conditions(list, schema.Expand(list, b.choose))
+	list, unmet := b.conditions(list, schema.Expand(list, b.choose))
 	sources := schema.Expand(list, b.choose)
 	again := false
 	for _, s := range sources {
@@ -127,17 +183,192 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 	}()
 
 	sh := schema.Merge(sources)
+	sh.Types &= b.kind(sh)
+	var spare []any // examples with nothing in them
 	if ordinal == 0 {
-		for _, ex := range sh.Examples {
-			if v := stripReadOnly(list, ex); schema.Obeys(list, v) && v != nil {
-				return b.reshape(at, list, v), nil
+		var v any
+		var ok bool
+		if v, spare, ok = b.example(at, list, sources, sh); ok {
+			return v, nil
+		}
+	}
+	v, err := b.synthesise(at, list, sh, ordinal)
+	if err == nil && !schema.Obeys(list, v) { // it may have brought a condition's side in
+		if more := with(sources, schema.Apply(list, v)); len(more) > len(sources) {
+			if other, e := b.synthesise(at, more, schema.Merge(more), ordinal); e == nil && schema.Obeys(list, other) {
+				v = other
 			}
 		}
 	}
+	for next := 0; len(unmet) > 0 && err == nil && obeysAny(unmet, v); next++ {
+		if next == maxUnmet {
+			return nil, fmt.Errorf("at %s the condition if is always met", instance.Fragment(at))
+		}
+		v, err = b.unlike(at, list, unmet, sh, v, next)
+	}
+	if (err != nil || isEmpty(v)) && len(spare) > 0 {
+		return spare[0], nil
+	}
+	return v, err
+}
+
+// maxUnmet bounds the values that are made until a condition is not met.
+const maxUnmet = 6
+
+func obeysAny(list []schema.Schema, v any) bool {
+	return slices.ContainsFunc(list, func(s schema.Schema) bool { return s.Valid(v) })
+}
+
+// unlike makes another value, in which a condition may not be met: without a member that
+// it requires, or with other values of those that it is about.
+func (b *builder) unlike(at string, list, unmet []schema.Schema, sh *schema.Shape, v any, nth int) (any, error) {
+	object, is := v.(map[string]any)
+	if !is {
+		return b.synthesise(at, list, sh, nth+1)
+	}
+	for _, s := range unmet {
+		for _, name := range s.Required() {
+			if fewer, ok := instance.Remove(object, instance.Join("", name)); ok && schema.Obeys(list, fewer) && !s.Valid(fewer) {
+				return fewer, nil
+			}
+		}
+		for _, name := range schema.Merge(schema.Expand([]schema.Schema{s}, b.choose)).Properties {
+			members, ok := sh.Member(name)
+			if !ok {
+				continue
+			}
+			if other, err := b.value(instance.Join(at, name), members, nth+1); err == nil {
+				b.hints[instance.Join(at, name)] = other
+			}
+		}
+	}
+	return b.conditional(at, list, sh)
+}
+
+// kind are the types of a value: of several that are listed the one that is forced.
+func (b *builder) kind(sh *schema.Shape) schema.Types {
+	kinds := sh.Kinds()
+	if kinds == nil {
+		return schema.AnyType
+	}
+	key := sh.Sources[0].Key("type")
+	b.meet(key, len(kinds))
+	i, forced := b.forced[key]
+	if !forced || b.active[sh.Sources[0].URL()] > 1 {
+		return schema.AnyType
+	}
+	if kinds[i] == schema.Number {
+		return schema.Number | schema.Integer
+	}
+	return kinds[i]
+}
+
+// example is the first example that obeys and lies in the branches that are forced. One
+// that may hide a forced branch further down is not used as it is: its members are
+// tried first there. One that is empty is left for where nothing else can be made.
+func (b *builder) example(at string, list, sources []schema.Schema, sh *schema.Shape) (v any, spare []any, ok bool) {
+	examples := sh.Examples
+	if hint, has := b.hints[at]; has {
+		examples = append([]any{hint}, examples...)
+	}
+	for _, ex := range examples {
+		v := stripReadOnly(list, ex)
+		if v == nil || b.plain && !isPlain(v) || !schema.Obeys(list, v) || !sh.Types.Has(typeOf(v)) || !b.inForced(sources, v) {
+			continue
+		}
+		switch {
+		case b.full && isEmpty(v):
+			spare = append(spare, v)
+		case b.hides(list, v):
+			b.hint(at, v)
+		default:
+			return b.reshape(at, list, v), nil, true
+		}
+	}
+	return nil, spare, false
+}
+
+// inForced reports whether a value lies in the branches that are forced at its place.
+func (b *builder) inForced(sources []schema.Schema, v any) bool {
+	for _, a := range schema.Merge(sources).Choices() {
+		for _, s := range a.Branches {
+			if i, forced := b.forced[a.Holder.Key(a.Keyword)]; forced && s == a.Branches[i] && b.active[a.Holder.URL()] < 2 && !s.Valid(v) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// hides reports whether a branch is forced somewhere inside a value.
+func (b *builder) hides(list []schema.Schema, v any) bool {
+	if b.scout && typeOf(v)&(schema.Object|schema.Array) != 0 {
+		return true
+	}
+	if len(b.forced) == 0 || typeOf(v)&(schema.Object|schema.Array) == 0 {
+		return false
+	}
+	for key := range b.forced {
+		if slices.ContainsFunc(list, func(s schema.Schema) bool { return b.leadsTo(s, key) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// hint leaves the members of a value to be tried first at their places.
+func (b *builder) hint(at string, v any) {
+	switch v := v.(type) {
+	case map[string]any:
+		for name, m := range v {
+			b.hints[instance.Join(at, name)] = m
+		}
+	case []any:
+		for i, e := range v {
+			b.hints[instance.Join(at, strconv.Itoa(i))] = e
+		}
+	}
+}
+
+// isEmpty reports whether a value is an object or array without anything in it.
+func isEmpty(v any) bool {
+	switch v := v.(type) {
+	case map[string]any:
+		return len(v) == 0
+	case []any:
+		return len(v) == 0
+	}
+	return false
+}
+
+func typeOf(v any) schema.Types {
+	switch instance.Type(v) {
+	case "null":
+		return schema.Null
+	case "boolean":
+		return schema.Boolean
+	case "integer":
+		return schema.Integer
+	case "number":
+		return schema.Number
+	case "string":
+		return schema.String
+	case "array":
+		return schema.Array
+	}
+	return schema.Object
+}
+
+// synthesise synthesises a value.
+func (b *builder) synthesise(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
 	if sh.HasEnum {
 		return b.member(at, list, sh, ordinal)
 	}
-	switch sh.Kind() {
+	usual := schema.String
+	if at == "" && b.usual != 0 {
+		usual = b.usual
+	}
+	switch sh.KindOr(usual) {
 	case schema.Object:
 		return b.conditional(at, list, sh)
 	case schema.Array:
@@ -157,28 +388,103 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 // conditional makes an object and looks what its own members require: then,
 // else, dependentSchemas. What they ask is added and it is made again.
 func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape) (any, error) {
-	v, err := b.object(at, sh)
+	if leave := b.exclusions(sh, false); len(leave) > 0 { // of a forced anyOf all branches might be obeyed
+		if v, err := b.object(at, sh, leave); err == nil && schema.Obeys(list, v) {
+			return v, nil
+		}
+	}
+	first := sh
+	v, err := b.object(at, sh, nil)
 	for range 3 {
 		if err != nil || schema.Obeys(list, v) {
 			return v, err
 		}
-		sources := slices.Clone(sh.Sources)
-		for _, s := range schema.Apply(list, v) {
-			if !slices.Contains(sources, s) {
-				sources = append(sources, s)
-			}
-		}
+		sources := with(sh.Sources, schema.Apply(list, v))
 		if len(sources) == len(sh.Sources) {
 			break
 		}
 		next := schema.Merge(sources)
-		made, e := b.object(at, next)
+		made, e := b.object(at, next, nil)
 		if e != nil {
 			break
 		}
 		sh, v = next, made
 	}
-	return repaired(list, v), err
+	out := repaired(list, v)
+	if schema.Obeys(list, out) {
+		return out, err
+	}
+	if leave := b.exclusions(first, true); len(leave) > 0 {
+		if v, err := b.object(at, first, leave); err == nil {
+			if v = repaired(list, v); schema.Obeys(list, v) {
+				return v, nil
+			}
+		}
+	}
+	return out, err
+}
+
+// exclusions are the optional members that keep an object from being in one branch alone,
+// because others require them, and those that a not forbids to be there together. Without
+// all, only those of an anyOf of which a branch is forced.
+func (b *builder) exclusions(sh *schema.Shape, all bool) map[string]bool {
+	out := map[string]bool{}
+	for _, a := range sh.Choices() {
+		_, forced := b.forced[a.Holder.Key(a.Keyword)]
+		if !all && (a.Keyword != "anyOf" || !forced) {
+			continue
+		}
+		taken := b.choose(a.Holder, a.Keyword, len(a.Branches))[0]
+		if b.active[a.Holder.URL()] > 0 && forced { // choose took it for an inner one
+			taken = b.forced[a.Holder.Key(a.Keyword)]
+		}
+		for i, branch := range a.Branches {
+			if i == taken {
+				continue
+			}
+			for _, name := range branch.Required() {
+				out[name] = true
+			}
+		}
+	}
+	if all {
+		for _, n := range sh.Negations() {
+			b.negated(n, out)
+		}
+	}
+	for _, name := range sh.Required {
+		delete(out, name)
+	}
+	return out
+}
+
+// negated adds the member that has to be left out so that an object is not of a schema
+// which requires several: each of them in turn. Of a schema that requires one of several,
+// all have to be.
+func (b *builder) negated(not schema.Schema, out map[string]bool) {
+	if names := not.Required(); len(names) > 0 {
+		key := not.Key("not")
+		if len(names) > 1 {
+			b.meet(key, len(names))
+		}
+		out[names[len(names)-1-b.forced[key]]] = true
+	}
+	for _, a := range schema.Merge(schema.Expand([]schema.Schema{not}, func(schema.Schema, string, int) []int { return nil })).Choices() {
+		for _, branch := range a.Branches {
+			b.negated(branch, out)
+		}
+	}
+}
+
+// with is a list with those of another that it does not have.
+func with(list, more []schema.Schema) []schema.Schema {
+	out := slices.Clone(list)
+	for _, s := range more {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // repaired takes out members that a validator complains of and that are not
@@ -218,10 +524,13 @@ func (b *builder) member(at string, list []schema.Schema, sh *schema.Shape, ordi
 	if len(fit) == 0 {
 		return nil, fmt.Errorf("at %s no value of the enum obeys the other rules", instance.Fragment(at))
 	}
+	if b.plain {
+		fit = plainFirst(fit)
+	}
 	return fit[ordinal%len(fit)], nil
 }
 
-func (b *builder) object(at string, sh *schema.Shape) (any, error) {
+func (b *builder) object(at string, sh *schema.Shape, leave map[string]bool) (any, error) {
 	out := map[string]any{}
 	names := slices.Clone(sh.Required)
 	needed := make(map[string]bool, len(names))
@@ -230,7 +539,7 @@ func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 	}
 	if b.full {
 		for _, n := range sh.Properties {
-			if !needed[n] {
+			if !needed[n] && !leave[n] {
 				names = append(names, n)
 			}
 		}
@@ -247,7 +556,7 @@ func (b *builder) object(at string, sh *schema.Shape) (any, error) {
 			}
 			continue
 		}
-		if !required && schema.Merge(schema.Expand(members, b.choose)).ReadOnly {
+		if optional := schema.Merge(schema.Expand(members, b.choose)); !required && (optional.ReadOnly || b.plain && optional.Kind()&(schema.Object|schema.Array) != 0) {
 			continue
 		}
 		v, err := b.value(instance.Join(at, name), members, 0)
@@ -429,6 +738,12 @@ func (b *builder) reshape(at string, list []schema.Schema, v any) any {
 		out = b.reshapeObject(at, sh, v)
 	case []any:
 		out = b.reshapeArray(at, sh, v)
+	case nil:
+		made, err := b.value(at, list, 0)
+		if !b.full || err != nil {
+			return v
+		}
+		out = made
 	default:
 		return v
 	}
@@ -480,6 +795,11 @@ func (b *builder) reshapeObject(at string, sh *schema.Shape, v map[string]any) a
 }
 
 func (b *builder) reshapeArray(at string, sh *schema.Shape, v []any) any {
+	if b.full && len(v) == 0 { // a default more often than an example
+		if made, err := b.array(at, sh); err == nil {
+			return made
+		}
+	}
 	out := make([]any, len(v))
 	for i, e := range v {
 		out[i] = e

@@ -8,6 +8,7 @@
 package sample
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -56,6 +57,11 @@ const maxBranches = 8
 // Controls makes the fullest and the leanest instance of a schema. The error
 // says why there is none.
 func (m *Maker) Controls(root schema.Schema, examples []Published) (Result, error) {
+	return m.controls(root, examples, schema.Object)
+}
+
+// controls is Controls with the type that a schema means which says nothing.
+func (m *Maker) controls(root schema.Schema, examples []Published, usual schema.Types) (Result, error) {
 	var res Result
 	var base any
 	origin := "synthesised"
@@ -71,16 +77,21 @@ func (m *Maker) Controls(root schema.Schema, examples []Published) (Result, erro
 		first := violations[0]
 		res.Rejected = append(res.Rejected, fmt.Sprintf("%s: this example breaks its own schema at %s: %s", ex.Place, instance.Fragment(first.Pointer), first.Message()))
 	}
-	full, err := m.shaped(root, base, origin == "example", true)
+	full, err := m.shaped(root, base, origin == "example", true, usual)
+	if err != nil && usual == schema.Object {
+		if other, e := m.shaped(root, nil, false, true, schema.String); e == nil {
+			full, err, usual = other, nil, schema.String
+		}
+	}
 	if err != nil {
 		return res, err
 	}
 	res.Controls = append(res.Controls, Control{"fullest", full, origin})
-	lean, err := m.shaped(root, base, origin == "example", false)
+	lean, err := m.shaped(root, base, origin == "example", false, usual)
 	if err == nil && !instance.Equal(full, lean) {
 		res.Controls = append(res.Controls, Control{"leanest", lean, origin})
 	}
-	m.branches(root, &res)
+	m.branches(root, base, usual, &res)
 	return res, nil
 }
 
@@ -92,10 +103,13 @@ const (
 )
 
 // branches adds a control for each branch of each alternative that the fullest
-// one does not take: of oneOf and anyOf, and of an if the side that meets it.
-func (m *Maker) branches(root schema.Schema, res *Result) {
+// one does not take: of oneOf and anyOf, of an if its two sides, of several types each.
+func (m *Maker) branches(root schema.Schema, base any, usual schema.Types, res *Result) {
 	list := []schema.Schema{root}
-	first := builder{seed: m.seed, full: true, active: map[string]int{}}
+	first := m.newBuilder(true)
+	if first.scout, first.usual = true, usual; base != nil {
+		first.hints[""] = base
+	}
 	_, _ = first.value("", list, 0)
 	res.Trimmed = first.trimmed
 	type forced struct {
@@ -105,6 +119,7 @@ func (m *Maker) branches(root schema.Schema, res *Result) {
 	var queue []forced
 	known := map[string]bool{}
 	enqueue := func(groups []group, under map[string]int) {
+		slices.SortStableFunc(groups, func(a, b group) int { return cmp.Compare(a.rank(), b.rank()) })
 		for _, g := range groups {
 			if known[g.key] || len(known) >= maxGroups {
 				continue
@@ -121,7 +136,10 @@ func (m *Maker) branches(root schema.Schema, res *Result) {
 	}
 	enqueue(first.groups, nil)
 	for i := 0; i < len(queue) && len(res.Controls) < maxControls; i++ {
-		b := builder{seed: m.seed, full: true, forced: queue[i].choice, active: map[string]int{}}
+		b := m.newBuilder(true)
+		if b.forced, b.usual = queue[i].choice, usual; base != nil {
+			b.hints[""] = base
+		}
 		v, err := b.value("", list, 0)
 		enqueue(b.groups, queue[i].choice)
 		if err != nil || !root.Valid(v) {
@@ -143,10 +161,10 @@ func shortKey(key string) string {
 }
 
 // shaped makes one control, from the example where there is one.
-func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool) (any, error) {
+func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool, usual schema.Types) (any, error) {
 	list := []schema.Schema{root}
 	if hasBase {
-		b := builder{seed: m.seed, full: full, active: map[string]int{}}
+		b := m.newBuilder(full)
 		v := b.reshape("", list, base)
 		if root.Valid(v) {
 			return v, nil
@@ -157,7 +175,8 @@ func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool) (any, e
 	}
 	var reason error
 	for branch := range maxBranches {
-		b := builder{seed: m.seed, full: full, branch: branch, active: map[string]int{}}
+		b := m.newBuilder(full)
+		b.branch, b.usual = branch, usual
 		v, err := b.value("", list, 0)
 		if err == nil {
 			violations := root.Validate(v, nil)
@@ -178,7 +197,7 @@ func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool) (any, e
 
 // Value makes one valid value of a schema, the fullest. It serves parameters.
 func (m *Maker) Value(root schema.Schema, examples []Published) (any, error) {
-	res, err := m.Controls(root, examples)
+	res, err := m.controls(root, examples, schema.String)
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,7 @@ func (m *Maker) Elements(sh *schema.Shape, start []any, n int) ([]any, bool) {
 		}
 		var v any = strconv.Itoa(ordinal)
 		if len(items) > 0 {
-			b := builder{seed: m.seed, full: true, active: map[string]int{}}
+			b := m.newBuilder(true)
 			made, err := b.value(instance.Join(at, strconv.Itoa(i)), items, ordinal)
 			if err != nil || !schema.Obeys(items, made) {
 				return nil, false
@@ -64,7 +64,7 @@ func (m *Maker) Any(list []schema.Schema) (any, bool) {
 }
 
 func (m *Maker) any(list []schema.Schema) (any, bool) {
-	b := builder{seed: m.seed, full: true, active: map[string]int{}}
+	b := m.newBuilder(true)
 	v, err := b.value("", list, 0)
 	return v, err == nil && schema.Obeys(list, v)
 }

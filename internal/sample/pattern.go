@@ -1,11 +1,15 @@
 package sample
 
 import (
+	"errors"
 	"math/rand/v2"
 	"regexp"
 	"regexp/syntax"
+	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"obiter/internal/schema"
 )
 
 var (
@@ -20,15 +24,21 @@ const maxGenerated = 4096
 // where that is possible. Look-around is left out of the generating and left to
 // the caller's check, which is why there are several tries.
 func matching(source string, least, most int, rng *rand.Rand) []string {
-	plain := unicodeHex.ReplaceAllString(withoutLookAround(source), `\x{$1}`)
-	re, err := syntax.Parse(plain, syntax.Perl|syntax.UnicodeGroups)
+	re, err := parsed(withoutLookAround(source))
 	if err != nil {
 		return nil
+	}
+	ahead, enough := lookAheads(source), 12
+	if lookAround.MatchString(source) { // many of them will not do
+		enough = 48
 	}
 	var out []string
 	for _, more := range growth(least, most) {
 		g := generator{rng: rng, more: more}
 		g.write(re)
+		if !g.failed && len(ahead) > 0 {
+			out = append(out, overlaid(g.out.String(), ahead, least, most, rng)...)
+		}
 		if n := utf8.RuneCountInString(g.out.String()); !g.failed && n >= least && n <= most {
 			out = append(out, g.out.String())
 		}
@@ -36,11 +46,89 @@ func matching(source string, least, most int, rng *rand.Rand) []string {
 		if n := utf8.RuneCountInString(g.out.String()); !g.failed && n < least && !strings.HasSuffix(source, "$") {
 			out = append(out, g.out.String()+strings.Repeat("a", least-n))
 		}
-		if len(out) >= 12 {
+		if len(out) >= enough {
 			break
 		}
 	}
 	return out
+}
+
+// parsed is a pattern without look-around as Go reads it.
+func parsed(source string) (*syntax.Regexp, error) {
+	return syntax.Parse(unicodeHex.ReplaceAllString(schema.ShortCategories(source), `\x{$1}`), syntax.Perl|syntax.UnicodeGroups)
+}
+
+// lookAheads are what a pattern's positive look-aheads look for, as (?=.*[A-Z]) for a
+// capital letter: without what they allow before it.
+func lookAheads(source string) []*syntax.Regexp {
+	var out []*syntax.Regexp
+	for _, at := range lookAround.FindAllStringIndex(source, -1) {
+		end := closing(source, at[0])
+		if end < 0 || source[at[0]:at[1]] != "(?=" {
+			continue
+		}
+		re, err := parsed(source[at[1]:end])
+		if err != nil || re.Op != syntax.OpConcat {
+			continue
+		}
+		rest := re.Sub
+		for len(rest) > 0 && (rest[0].Op == syntax.OpStar || rest[0].Op == syntax.OpBeginText) {
+			rest = rest[1:]
+		}
+		if n := len(re.Sub); len(rest) > 0 && len(rest) < n {
+			out = append(out, &syntax.Regexp{Op: syntax.OpConcat, Sub: rest})
+		}
+	}
+	return out
+}
+
+// overlaid are a text's variants in which there is something that each look-ahead looks
+// for: at the end, at the beginning, and after it.
+func overlaid(base string, ahead []*syntax.Regexp, least, most int, rng *rand.Rand) []string {
+	g := generator{rng: rng}
+	for _, re := range ahead {
+		g.write(re)
+	}
+	wanted, runes := []rune(g.out.String()), []rune(base)
+	if g.failed {
+		return nil
+	}
+	var out []string
+	if len(wanted) <= len(runes) {
+		kept := len(runes) - len(wanted)
+		out = append(out, string(runes[:kept])+string(wanted), string(wanted)+string(runes[len(wanted):]))
+		if kept > 1 {
+			out = append(out, string(runes[:1])+string(wanted)+string(runes[1+len(wanted):]))
+		}
+	}
+	out = append(out, base+string(wanted))
+	return slices.DeleteFunc(out, func(s string) bool {
+		n := utf8.RuneCountInString(s)
+		return n < least || n > most
+	})
+}
+
+// obstacle is the part of a pattern that stands in the way of a text: what is not
+// generated, or a look-around without which one is found; "" where it is the whole.
+func obstacle(source string, least, most int, rng *rand.Rand) string {
+	if _, err := parsed(withoutLookAround(source)); err != nil {
+		var wrong *syntax.Error
+		if errors.As(err, &wrong) && wrong.Expr != "" {
+			return wrong.Expr
+		}
+		return ""
+	}
+	for _, at := range lookAround.FindAllStringIndex(source, -1) {
+		end := closing(source, at[0])
+		if end < 0 {
+			continue
+		}
+		rest := source[:at[0]] + source[end+1:]
+		if slices.ContainsFunc(matching(rest, least, most, rng), func(s string) bool { return schema.Matches(rest, s) }) {
+			return source[at[0] : end+1]
+		}
+	}
+	return ""
 }
 
 // growth is how many repetitions beyond the least are tried.

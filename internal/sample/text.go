@@ -18,14 +18,22 @@ func (b *builder) text(at string, list []schema.Schema, sh *schema.Shape, ordina
 		return nil, fmt.Errorf("at %s minLength %d is larger than what Obiter builds", instance.Fragment(at), least)
 	}
 	rng := b.random(at, ordinal)
-	for _, c := range candidates(sh, instance.Last(at), least, most, rng, ordinal) {
+	tries := candidates(sh, instance.Last(at), least, most, rng, ordinal)
+	if b.plain {
+		tries = plainFirst(append(tries, fit(strings.ToLower(strings.ReplaceAll(named(instance.Last(at), rng, ordinal), " ", "")), least, most)))
+	}
+	for _, c := range tries {
 		if schema.Obeys(list, c) {
 			return c, nil
 		}
 	}
 	var why []string
 	for _, p := range sh.Patterns {
-		why = append(why, "pattern "+p)
+		part := "pattern " + p
+		if in := obstacle(p, least, most, rng); in != "" && in != p {
+			part += " (its part " + in + " stood in the way)"
+		}
+		why = append(why, part)
 	}
 	for _, f := range sh.Formats {
 		why = append(why, "format "+f)

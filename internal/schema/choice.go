@@ -32,7 +32,18 @@ func (s Schema) Required() []string {
 
 // Reaches reports whether the alternative of that key (Key) is the schema's own or one of
 // those that instances of it come to, deeper down.
-func (s Schema) Reaches(key string) bool { return reaches(s.js, key, map[*jsonschema.Schema]bool{}) }
+func (s Schema) Reaches(key string) bool {
+	return reaches(s.js, key, map[*jsonschema.Schema]bool{})
+}
+
+// Branch is one branch of an alternative of the schema itself.
+func (s Schema) Branch(keyword string, i int) Schema {
+	list := s.js.OneOf
+	if keyword == "anyOf" {
+		list = s.js.AnyOf
+	}
+	return Schema{list[i], s.set}
+}
 
 // Key names an alternative: where it is, and its keyword.
 func (s Schema) Key(keyword string) string { return s.js.Location + " " + keyword }

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -442,12 +443,35 @@ type pattern struct {
 const matchTimeout = 100 * time.Millisecond
 
 func compilePattern(source string) (jsonschema.Regexp, error) {
-	re, err := regexp2.Compile(source, regexp2.ECMAScript|regexp2.Unicode)
+	re, err := regexp2.Compile(ShortCategories(source), regexp2.ECMAScript|regexp2.Unicode)
 	if err != nil {
 		return pattern{source, nil}, nil
 	}
 	re.MatchTimeout = matchTimeout
 	return pattern{source, re}, nil
+}
+
+// categories are the long names of Unicode's general categories (UAX #44, table 12).
+var categories = map[string]string{
+	"Letter": "L", "Uppercase_Letter": "Lu", "Lowercase_Letter": "Ll", "Titlecase_Letter": "Lt", "Modifier_Letter": "Lm", "Other_Letter": "Lo",
+	"Mark": "M", "Nonspacing_Mark": "Mn", "Spacing_Mark": "Mc", "Enclosing_Mark": "Me", "Number": "N", "Decimal_Number": "Nd", "Letter_Number": "Nl", "Other_Number": "No",
+	"Punctuation": "P", "Connector_Punctuation": "Pc", "Dash_Punctuation": "Pd", "Open_Punctuation": "Ps", "Close_Punctuation": "Pe", "Initial_Punctuation": "Pi", "Final_Punctuation": "Pf", "Other_Punctuation": "Po",
+	"Symbol": "S", "Math_Symbol": "Sm", "Currency_Symbol": "Sc", "Modifier_Symbol": "Sk", "Other_Symbol": "So", "Separator": "Z", "Space_Separator": "Zs", "Line_Separator": "Zl", "Paragraph_Separator": "Zp", "Control": "Cc", "Format": "Cf",
+}
+
+var property = regexp.MustCompile(`\\([pP])\{(?:(?:General_Category|gc|Script|sc|Script_Extensions|scx)=)?(\w+)\}`)
+
+// ShortCategories is a pattern in which properties of characters are written as Go knows
+// them: \p{Letter} and \p{gc=Letter} as \p{L}, \p{Script=Greek} as \p{Greek}.
+func ShortCategories(source string) string {
+	return property.ReplaceAllStringFunc(source, func(found string) string {
+		m := property.FindStringSubmatch(found)
+		name := m[2]
+		if short, is := categories[name]; is {
+			name = short
+		}
+		return `\` + m[1] + "{" + name + "}"
+	})
 }
 
 // MatchString reports whether the pattern is found in s. A match that takes too
@@ -458,6 +482,14 @@ func (p pattern) MatchString(s string) bool {
 	}
 	ok, err := p.re.MatchString(s)
 	return ok || err != nil
+}
+
+// Matches reports whether an ECMA-262 pattern is found in a text; false where it cannot
+// be read here.
+func Matches(source, text string) bool {
+	re, err := compilePattern(source)
+	p, _ := re.(pattern)
+	return err == nil && p.re != nil && p.MatchString(text)
 }
 
 func (p pattern) String() string { return p.source }

@@ -104,7 +104,8 @@ func TestMergeTakesTheStrictest(t *testing.T) {
 		{"then", "{type: object, if: {required: [a]}, then: {required: [b]}, else: {required: [c]}}", `{"a":1,"b":1}`, "type object, required b"},
 		{"else", "{type: object, if: {required: [a]}, then: {required: [b]}, else: {required: [c]}}", `{"c":1}`, "type object, required c"},
 		{"dependent schema", "{dependentSchemas: {a: {required: [b]}}}", `{"a":1,"b":1}`, "required b"},
-		{"closed", "{properties: {z: {}, a: {}}, allOf: [{additionalProperties: false, properties: {z: {}}}]}", `{"z":1}`, "additionalProperties false"},
+		{"closed", "{properties: {z: {}}, allOf: [{additionalProperties: false, properties: {z: {}}}]}", `{"z":1}`, "additionalProperties false"},
+		{"closed against its siblings", "{properties: {z: {}, a: {}}, allOf: [{additionalProperties: false, properties: {z: {}}}]}", `{"z":1}`, "unevaluatedProperties false"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := schematest.Compile(t, c.schema)

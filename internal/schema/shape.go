@@ -96,9 +96,13 @@ type Shape struct {
 // Member lists the schemas of the member of that name, unexpanded; false where
 // a closed object does not know it.
 func (sh *Shape) Member(name string) ([]Schema, bool) {
-	var out []Schema
+	var out, rest []Schema
+	described := false
 	for _, s := range sh.Sources {
 		js, known := s.js, false
+		if js.UnevaluatedProperties != nil {
+			rest = append(rest, Schema{js.UnevaluatedProperties, s.set})
+		}
 		if p, ok := js.Properties[name]; ok {
 			out, known = append(out, Schema{p, s.set}), true
 		}
@@ -113,6 +117,7 @@ func (sh *Shape) Member(name string) ([]Schema, bool) {
 			out = append(out, Schema{p, s.set})
 		}
 		if known {
+			described = true
 			continue
 		}
 		switch a := js.AdditionalProperties.(type) {
@@ -124,22 +129,31 @@ func (sh *Shape) Member(name string) ([]Schema, bool) {
 			if a.Bool != nil && !*a.Bool {
 				return nil, false
 			}
+			described = true
 			out = append(out, Schema{a, s.set})
 		}
+	}
+	if !described && !sh.Unevaluated {
+		out = append(out, rest...)
 	}
 	return out, true
 }
 
 // Item lists the schemas of the element at index i, unexpanded.
 func (sh *Shape) Item(i int) []Schema {
-	var out []Schema
+	var out, rest []Schema
 	for _, s := range sh.Sources {
 		switch {
 		case i < len(s.js.PrefixItems):
 			out = append(out, Schema{s.js.PrefixItems[i], s.set})
 		case s.js.Items2020 != nil:
 			out = append(out, Schema{s.js.Items2020, s.set})
+		case s.js.UnevaluatedItems != nil:
+			rest = append(rest, Schema{s.js.UnevaluatedItems, s.set})
 		}
+	}
+	if len(out) == 0 && !sh.UnevaluatedItems {
+		return rest
 	}
 	return out
 }
@@ -157,6 +171,7 @@ func (sh *Shape) Containing() []Schema {
 
 // Alternative is a oneOf or anyOf of a source.
 type Alternative struct {
+	Holder   Schema
 	Keyword  string
 	Branches []Schema
 }
@@ -169,7 +184,7 @@ func (sh *Shape) Choices() []Alternative {
 			if len(list) == 0 {
 				continue
 			}
-			a := Alternative{Keyword: keyword}
+			a := Alternative{Holder: s, Keyword: keyword}
 			for _, b := range list {
 				a.Branches = append(a.Branches, Schema{b, s.set})
 			}
@@ -191,13 +206,21 @@ func (sh *Shape) Negations() []Schema {
 	return out
 }
 
-// Conditions lists the if and then of the sources, both to be added where the
-// condition is to be met.
-func (sh *Shape) Conditions() [][]Schema {
-	var out [][]Schema
+// Condition is an if with its sides. A side that is not there is zero.
+type Condition struct{ If, Then, Else Schema }
+
+// Conditions lists the conditions of the sources that have a side at least.
+func (sh *Shape) Conditions() []Condition {
+	var out []Condition
+	side := func(s Schema, js *jsonschema.Schema) Schema {
+		if js == nil {
+			return Schema{}
+		}
+		return Schema{js, s.set}
+	}
 	for _, s := range sh.Sources {
-		if s.js.If != nil && s.js.Then != nil {
-			out = append(out, []Schema{{s.js.If, s.set}, {s.js.Then, s.set}})
+		if s.js.If != nil && (s.js.Then != nil || s.js.Else != nil) {
+			out = append(out, Condition{side(s, s.js.If), side(s, s.js.Then), side(s, s.js.Else)})
 		}
 	}
 	return out
@@ -231,25 +254,86 @@ func (sh *Shape) Valid(v any) bool { return Obeys(sh.Sources, v) }
 
 // Kind is the type the shape means: the first that it allows, of object, array,
 // string, number and so on. Without a "type" the other keywords tell, so that
-// one with properties means an object.
-func (sh *Shape) Kind() Types {
-	t := sh.Types
-	if !sh.Typed {
-		switch {
-		case len(sh.Properties)+len(sh.Required) > 0 || sh.MinProps != nil || sh.Closed || sh.Open:
-			t &= Object
-		case sh.MinItems != nil || sh.MaxItems != nil || sh.Unique || sh.Contains || len(sh.Item(0)) > 0:
-			t &= Array
-		case sh.Minimum != nil || sh.Maximum != nil || len(sh.MultipleOf) > 0:
-			t &= Integer | Number
-		default:
-			t &= String
+// one with properties means an object; where they tell nothing it is a string.
+func (sh *Shape) Kind() Types { return sh.KindOr(String) }
+
+// KindOr is Kind with another type where nothing tells.
+func (sh *Shape) KindOr(usual Types) Types {
+	kinds := sh.kinds(sh.meant(usual))
+	if len(kinds) == 0 {
+		return 0
+	}
+	return kinds[0]
+}
+
+// Kinds are the types that "type" lists, null aside, in the order of Kind; nil where it
+// lists one at most. Integers are numbers.
+func (sh *Shape) Kinds() []Types {
+	if !sh.Typed || sh.HasEnum || sh.Types == AnyType {
+		return nil
+	}
+	kinds := sh.kinds(sh.Types &^ Null)
+	if len(kinds) < 2 {
+		return nil
+	}
+	return kinds
+}
+
+func (sh *Shape) kinds(t Types) []Types {
+	var out []Types
+	for _, one := range []Types{Object, Array, String, Number, Integer, Boolean, Null} {
+		if t.Has(one) && !(one == Integer && t.Has(Number)) {
+			out = append(out, one)
 		}
 	}
-	for _, one := range []Types{Object, Array, String, Number, Integer, Boolean, Null} {
-		if t.Has(one) {
-			return one
+	return out
+}
+
+// meant are the types that the shape is probably about.
+func (sh *Shape) meant(usual Types) Types {
+	if sh.Typed {
+		return sh.Types
+	}
+	if t := sh.told(); t != 0 {
+		return sh.Types & t
+	}
+	for _, c := range sh.Conditions() { // a condition about members is about objects
+		for _, side := range []Schema{c.If, c.Then, c.Else} {
+			if side.js == nil {
+				continue
+			}
+			inner := Merge(Expand([]Schema{side}, func(Schema, string, int) []int { return []int{0} }))
+			if t := inner.told(); t != 0 {
+				return sh.Types & t
+			}
 		}
+	}
+	if sh.Types&usual == 0 {
+		return sh.Types
+	}
+	return sh.Types & usual
+}
+
+// told is the type that keywords are about, without "type"; 0 where there are none.
+func (sh *Shape) told() Types {
+	switch {
+	case len(sh.Properties)+len(sh.Required)+len(sh.Dependent)+len(sh.MemberPatterns)+len(sh.MemberNames()) > 0,
+		sh.MinProps != nil || sh.MaxProps != nil || sh.Closed || sh.Open || sh.Unevaluated || sh.hasMemberKeywords():
+		return Object
+	case sh.MinItems != nil || sh.MaxItems != nil || sh.Unique || sh.Contains || sh.UnevaluatedItems || len(sh.Item(0)) > 0 || sh.hasItemKeywords():
+		return Array
+	case sh.Minimum != nil || sh.Maximum != nil || len(sh.MultipleOf) > 0:
+		return Integer | Number
+	case sh.MinLength != nil || sh.MaxLength != nil || len(sh.Patterns) > 0:
+		return String
 	}
 	return 0
+}
+
+func (sh *Shape) hasMemberKeywords() bool {
+	return slices.ContainsFunc(sh.Sources, func(s Schema) bool { return s.js.UnevaluatedProperties != nil || len(s.js.DependentSchemas) > 0 })
+}
+
+func (sh *Shape) hasItemKeywords() bool {
+	return slices.ContainsFunc(sh.Sources, func(s Schema) bool { return s.js.UnevaluatedItems != nil })
 }

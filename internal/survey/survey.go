@@ -11,8 +11,10 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
+	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/plan"
+	"obiter/internal/sample"
 	"obiter/internal/schema"
 )
 
@@ -82,13 +84,15 @@ const (
 	NotBroken      = "a rule that no request breaks"
 	NotTried       = "a parameter that is not tried"
 	OpenObject     = "object open to unknown members"
+	StaysEmpty     = "it stays empty in every request, so that nothing in it is tried"
+	ClosedApart    = "allOf of which one member forbids what another describes; read as closed together (unevaluatedProperties)"
 	No4XX          = "no 4xx is documented"
 	NotProblem     = "a documented 4xx is not application/problem+json"
 	RuledElsewhere = "ruled differently on create and update"
 )
 
 // Kinds are all kinds of gaps in order.
-var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, NotTried, OpenObject, No4XX, NotProblem, RuledElsewhere}
+var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, NotTried, StaysEmpty, ClosedApart, OpenObject, No4XX, NotProblem, RuledElsewhere}
 
 // Of surveys a plan, several operations at a time.
 func Of(doc *oad.Document, p *plan.Plan, workers int) Survey {
@@ -96,6 +100,9 @@ func Of(doc *oad.Document, p *plan.Plan, workers int) Survey {
 	for one := range plan.Map(p, workers, of) {
 		s.Operations = append(s.Operations, one.Operations...)
 		s.Gaps = append(s.Gaps, one.Gaps...)
+	}
+	for _, at := range doc.Together {
+		s.Gaps = append(s.Gaps, Gap{Kind: ClosedApart, Says: doc.Place(at)})
 	}
 	s.compare()
 	slices.SortStableFunc(s.Gaps, func(a, b Gap) int { return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind) })
@@ -117,6 +124,9 @@ func of(op *plan.Operation) (s Survey) {
 			field := Field{part.In, f.Pointer, f.Shape.Rules()}
 			o.Fields = append(o.Fields, field)
 			s.fieldGaps(op, part, field, f)
+			if now, _ := instance.Get(part.Controls[0].Value, f.Pointer); staysEmpty(f.Shape, now) && !filled(part, f.Pointer) {
+				s.gap(StaysEmpty, op, field.Name(), "")
+			}
 		}
 		if part.In == "body" && part.Controls[0].Origin != "example" && !exemplified(part) {
 			s.gap(NoExample, op, "", "")
@@ -153,6 +163,31 @@ func of(op *plan.Operation) (s Survey) {
 	}
 	s.Operations = append(s.Operations, o)
 	return s
+}
+
+// staysEmpty reports whether a value has nothing in it where the schema describes what
+// may be there.
+func staysEmpty(sh *schema.Shape, now any) bool {
+	switch v := now.(type) {
+	case []any:
+		return len(v) == 0 && len(sh.Item(0)) > 0 && (sh.MaxItems == nil || *sh.MaxItems > 0)
+	case nil:
+		return sh.Typed && sh.Types&^schema.Null != 0 && !sh.HasEnum
+	}
+	return false
+}
+
+// filled reports whether another control has something at a field.
+func filled(part *plan.Part, pointer string) bool {
+	return slices.ContainsFunc(part.Controls, func(c sample.Control) bool {
+		switch v, _ := instance.Get(c.Value, pointer); v := v.(type) {
+		case nil:
+			return false
+		case []any:
+			return len(v) > 0
+		}
+		return true
+	})
 }
 
 // exemplified reports whether any field has an example of its own.

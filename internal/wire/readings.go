@@ -26,6 +26,7 @@ func (p *Place) Readings(name string, v any, list []schema.Schema) (readings []a
 		}
 	}
 	parts, object := parts(v)
+	joined := false // several in one text
 	apart := param.Style == "form" && param.Explode // each part under a name
 	switch {
 	case object && (apart || param.Style == "deepObject"):
@@ -33,13 +34,16 @@ func (p *Place) Readings(name string, v any, list []schema.Schema) (readings []a
 	case len(parts) == 0:
 		return nil, true
 	case !apart && len(parts) > 1 || object:
+		joined = true
 		parts = []string{strings.Join(parts, p.separator(param))}
 	}
 	for _, text := range []string{parts[0], parts[len(parts)-1]} { // a reader of one value takes the first or the last
 		readings = append(readings, scalars(text)...)
 	}
 	lists := [][]string{parts}
-	if len(parts) == 1 {
+	if joined {
+		lists = [][]string{strings.Split(parts[0], p.separator(param))}
+	} else if len(parts) == 1 {
 		lists = append(lists, nil, strings.Split(parts[0], p.separator(param)), strings.Split(parts[0], ","))
 	}
 	for _, l := range lists {
