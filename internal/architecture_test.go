@@ -40,7 +40,7 @@ var within = map[string]map[string][]string{
 	},
 	"judge": {
 		"problem": {"beyond.go", "blame.go", "consistency.go", "judge.go", "look.go", "reach.go"}, "layout": {"blame.go", "consistency.go", "judge.go", "look.go", "reach.go", "run.go"},
-		"rule": {"beyond.go", "blame.go", "consistency.go", "judge.go", "reach.go"}, "exchange": {"beyond.go", "blame.go", "consistency.go", "judge.go", "look.go", "reach.go", "run.go", "state.go"},
+		"rule": {"beyond.go", "blame.go", "consistency.go", "judge.go", "reach.go"}, "exchange": {"beyond.go", "blame.go", "consistency.go", "judge.go", "kept.go", "look.go", "reach.go", "run.go", "state.go"},
 	},
 }
 

@@ -19,6 +19,7 @@ import (
 
 	"obiter/internal/config"
 	"obiter/internal/harbour"
+	"obiter/internal/judge"
 	"obiter/internal/oad"
 	"obiter/internal/report"
 	"obiter/internal/send"
@@ -169,8 +170,8 @@ func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []stri
 		fmt.Fprintf(out, "  %s  %-38s %-17s %s\n          %s\n", mark, f.Operation, f.Code, a.look.dim(by), f.Says)
 	}
 	stray := 0
-	for _, ok := range explained {
-		if !ok {
+	for i, ok := range explained {
+		if !ok && entries[i].Severity != judge.Note { // a note accuses nobody
 			stray++
 		}
 	}

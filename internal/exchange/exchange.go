@@ -177,6 +177,7 @@ type Expect struct {
 	Class    Class  `json:"class"`
 	Statuses []int  `json:"statuses"`
 	Says     string `json:"says,omitempty"` // a regular expression (RE2) that the message has to match
+	Rare     bool   `json:"rare,omitempty"` // of an edge: its value is right and seldom met, so that a refusal is worth a warning
 }
 
 // Credential is what a request is authorised with. Its value is known to the
@@ -224,6 +225,9 @@ type Case struct {
 	// LeavesOut are the optional members, in words, without which a control that was
 	// refused is accepted.
 	LeavesOut []string `json:"leavesOut,omitempty"`
+	// Unchecked are the fields of a control, in words, whose values may break a pattern or
+	// a format that could not be checked.
+	Unchecked []string `json:"unchecked,omitempty"`
 	// MadeBy are the operations that made the records which its address and its body
 	// name; they are taken away again.
 	MadeBy []string `json:"madeBy,omitempty"`

@@ -16,7 +16,7 @@ func TestLinesComeBackAsTheyWere(t *testing.T) {
 		c := Case{ID: "0123456789", Name: "n", Operation: "POST /vessels", OperationID: "addVessel", Kind: Flawed,
 			Request: Request{Method: "POST", URL: "http://127.0.0.1:1/vessels?a=%3C", Headers: [][2]string{{"Accept", "*/*"}, {"Accept", "b"}}, Body: body},
 			Flaws:   []Flaw{{In: "body", Pointer: "/name", Rule: "minLength", Variant: "empty", Reason: "r"}}, Edge: &Flaw{In: "query"},
-			Expect:      Expect{Constraint, []int{400, 422}, "digit"},
+			Expect:      Expect{Constraint, []int{400, 422}, "digit", true},
 			Credentials: []Credential{{"session", "bearer", "header", "Authorization", "missing", "POST /vessels"}}, MayBlame: []string{"/imo"}}
 		data, err := json.Marshal(c)
 		if err != nil {

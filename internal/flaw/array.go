@@ -35,6 +35,34 @@ func plantArray(s *site) {
 	}
 }
 
+// hundred is how long a list is in which one element is wrong.
+const hundred = 100
+
+// plantOneInMany makes one element wrong deep inside a long list.
+func plantOneInMany(s *site) {
+	now, ok := s.value.([]any)
+	if !ok || s.shape.HasEnum || s.p.depth < Deep || s.shape.Prefix() > 0 || len(now) == 0 || s.shape.MaxItems != nil && *s.shape.MaxItems < hundred {
+		return
+	}
+	item := schema.Merge(schema.Apply(s.shape.Item(0), now[0]))
+	if !item.Typed || item.Types.Has(schema.Object) {
+		return
+	}
+	long, ok := s.p.maker.Elements(s.shape, now, hundred)
+	if !ok {
+		return
+	}
+	const at = 57
+	long[at] = map[string]any{}
+	body, ok := instance.Set(s.p.control, s.pointer, long)
+	if !ok {
+		return
+	}
+	f := s.flaw("type", "one-in-a-hundred", fmt.Sprintf("one element of a hundred is an object where %s is expected", either(item.Types)))
+	f.Pointer = instance.Join(s.pointer, strconv.Itoa(at))
+	s.plant(f, Deep, body)
+}
+
 // plantBeyond adds an element where none may follow those that are described.
 func plantBeyond(s *site) {
 	now, ok := s.value.([]any)

@@ -15,11 +15,12 @@ import (
 // edgesAt makes valid values exactly on the field's boundaries.
 func (p *Planter) edgesAt(s *site) {
 	switch now := s.value.(type) {
-	case string:
+	case string: // what nothing here can check accuses nobody
 		if s.shape.HasEnum {
 			s.enumEdges()
-		} else {
+		} else if !s.guessed() {
 			s.lengthEdges()
+			s.formEdges(now)
 		}
 	case json.Number:
 		if s.shape.HasEnum {
@@ -38,8 +39,13 @@ func (p *Planter) edgesAt(s *site) {
 }
 
 func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
+	s.rareEdge(false, rule, variant, at, value, reason)
+}
+
+// rareEdge is an edge; one that is rare is seldom met, though it is right.
+func (s *site) rareEdge(rare bool, rule, variant string, at Depth, value any, reason string) {
 	f := s.flaw(rule, variant, reason)
-	if s.p.stopped || s.p.enough() || at > max(s.p.depth, Usual) || s.p.depth == Quick && s.p.once[[2]string{"edge " + f.Pointer, rule}] > 0 {
+	if s.p.stopped || s.p.enough() || at > s.p.depth && at > Usual || s.p.depth == Quick && s.p.once[[2]string{"edge " + f.Pointer, rule}] > 0 {
 		return
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)
@@ -48,7 +54,7 @@ func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
 		return
 	}
 	s.p.once[[2]string{"edge " + f.Pointer, rule}]++
-	s.p.give(Planted{Edge: &f, Value: body})
+	s.p.give(Planted{Edge: &f, Rare: rare, Value: body})
 }
 
 func (s *site) enumEdges() {

@@ -35,6 +35,8 @@ const (
 type Planted struct {
 	Flaws []exchange.Flaw
 	Edge  *exchange.Flaw // of an edge: the field, the rule, and which boundary
+	Rare  bool           // of an edge: such values are right and seldom met
+	Open  bool           // no standard says whether it is a flaw: nothing is proved
 	Value any
 }
 
@@ -75,7 +77,8 @@ type Planter struct {
 	branched []string // Options.Alternatives
 	seen     func(any) (any, bool)
 	readings func(string, any, []schema.Schema) ([]any, bool)
-	astext   bool // seen is not the instance as it is
+	keeps    func(string) bool // of Options: Typed
+	astext   bool              // seen is not the instance as it is
 	maker    *sample.Maker
 	planted  func(Planted) bool
 	dropped  func(Drop)
@@ -85,6 +88,7 @@ type Planter struct {
 	once     map[[2]string]int      // by field and rule: how many are planted
 	repeated []string               // pointers of last elements, which are as the first ones
 	best     map[string]combination // per field, for all-at-once
+	typed    map[string]combination // per field, a value of a wrong type
 	fields   []string               // fields in the order met
 }
 
@@ -105,6 +109,8 @@ type Options struct {
 	// Readings are all ways in which what is sent for a member of the instance may be
 	// read, and whether it may be taken for absent. May be nil.
 	Readings func(name string, v any, list []schema.Schema) (readings []any, absent bool)
+	// Typed tells which members keep their types all the same. May be nil.
+	Typed func(name string) bool
 	// Enough tells that nothing more is to be planted. May be nil.
 	Enough func() bool
 	// Done holds the fields that were planted before, with the schemas that held
@@ -117,7 +123,7 @@ type Options struct {
 // order of the control's fields. It stops when yield returns false.
 func Plant(root schema.Schema, control any, opt Options, yield func(Planted) bool) {
 	p := &Planter{root: root, control: control, baseline: schema.NewBaseline(control), depth: opt.Depth, patch: opt.Patch, maker: opt.Maker, planted: yield, dropped: opt.Dropped,
-		once: map[[2]string]int{}, best: map[string]combination{}, in: opt.In, branched: opt.Alternatives, seen: opt.Seen, readings: opt.Readings}
+		once: map[[2]string]int{}, best: map[string]combination{}, typed: map[string]combination{}, in: opt.In, branched: opt.Alternatives, seen: opt.Seen, readings: opt.Readings, keeps: opt.Typed}
 	if p.in == "" {
 		p.in = "body"
 	}
@@ -296,9 +302,13 @@ var planters = []struct {
 	{[]string{"minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf"}, plantNumber},
 	{[]string{"minItems", "maxItems", "uniqueItems"}, plantArray},
 	{[]string{"items", "unevaluatedItems"}, plantBeyond},
+	{nil, plantOneInMany},
 	{[]string{"contains", "minContains", "maxContains"}, plantContains},
 	{[]string{"dependentRequired", "minProperties", "maxProperties", "propertyNames", "properties", "additionalProperties", "unevaluatedProperties"}, plantObject},
 	{[]string{"oneOf", "anyOf", "not"}, plantAlternative},
+	{[]string{"blank"}, plantBlank},
+	{[]string{"number-text"}, plantNumberText},
+	{[]string{"unusual-number"}, plantHuge},
 }
 
 // Rules lists the rules that this package plants.
@@ -335,6 +345,10 @@ func (s *site) unbroken(name string) string {
 	}
 	return NotBroken
 }
+
+// guessed reports whether a rule of the field cannot be checked here, so that a value may
+// break it, unless it is one of the description's own.
+func (s *site) guessed() bool { return s.shape.Guesses(s.value) }
 
 // fits reports whether the site's value is of the type that a rule is about.
 func (s *site) fits(t rule.Target) bool {

@@ -102,9 +102,9 @@ func disproved(p flaw.Planted, other *jsonschema.Schema, alternatives bool) stri
 	if !json.Valid([]byte(body)) {
 		return "this is no JSON: " + body
 	}
-	if p.Edge != nil {
+	if p.Edge != nil || p.Open {
 		if err != nil {
-			return fmt.Sprintf("the edge %+v is not valid: %s", *p.Edge, body)
+			return fmt.Sprintf("the edge %+v %+v is not valid: %s", p.Edge, p.Flaws, body)
 		}
 		return ""
 	}

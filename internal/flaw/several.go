@@ -1,6 +1,7 @@
 package flaw
 
 import (
+	"maps"
 	"slices"
 
 	"obiter/internal/exchange"
@@ -24,6 +25,11 @@ func (p *Planter) whole() anchor { return anchor{"", []schema.Schema{p.root}, p.
 // remember keeps the flaw of each field that fits best with others: limits
 // before decoder matters, and never a wrong type, which would hide the rest.
 func (p *Planter) remember(f exchange.Flaw, body any, at anchor) {
+	if f.Rule == "type" && f.Pointer != "" && p.typed[f.Pointer].value == nil {
+		if value, there := instance.Get(body, f.Pointer); there && value != nil {
+			p.typed[f.Pointer] = combination{flaw: f, value: value}
+		}
+	}
 	if f.Rule == "type" || f.Rule == "additionalProperties" || f.Pointer == "" {
 		return
 	}
@@ -84,6 +90,7 @@ func (p *Planter) allAtOnce() {
 	if p.depth < Deep {
 		return
 	}
+	p.twoStages()
 	pairs := 0
 	for i, f := range p.fields {
 		for _, g := range p.fields[i+1:] {
@@ -91,6 +98,34 @@ func (p *Planter) allAtOnce() {
 				return
 			}
 			p.combine([]string{f, g})
+		}
+	}
+}
+
+// twoStages makes one field of a type that a decoder cannot read and another one break a
+// limit, once for each object: which of them the service speaks of shows in which order it
+// looks.
+func (p *Planter) twoStages() {
+	done := map[string]bool{}
+	for _, field := range p.fields {
+		parent := instance.Parent(field)
+		late := p.best[field]
+		if done[parent] || late.gone || rule.StageOf(late.flaw) != rule.Limits {
+			continue
+		}
+		for _, other := range slices.Sorted(maps.Keys(p.typed)) {
+			early := p.typed[other]
+			if other == field || instance.Parent(other) != parent {
+				continue
+			}
+			first, ok := instance.Set(p.control, other, early.value)
+			body, set := instance.Set(first, field, late.value)
+			flaws := []exchange.Flaw{early.flaw, late.flaw}
+			if ok && set && p.proveAt(flaws, body, p.whole()) == "" {
+				p.give(Planted{Flaws: flaws, Value: body})
+				done[parent] = true
+				break
+			}
 		}
 	}
 }

@@ -16,7 +16,7 @@ func plantType(s *site) {
 		return
 	}
 	want := s.shape.Types
-	for _, c := range typeCandidates(want, s.value) {
+	for _, c := range typeCandidates(want, s.value, s.arrivesAsText()) {
 		if c.types&want != 0 || c.types == schema.Null && (s.shape.MurkyNull || s.p.patch && s.pointer != "") {
 			continue
 		}
@@ -49,7 +49,7 @@ type typeCandidate struct {
 
 // typeCandidates lists the telling ones first, for quick runs take one and usual ones
 // three: what lenient readers take for the right type, null, and what has members.
-func typeCandidates(want schema.Types, now any) []typeCandidate {
+func typeCandidates(want schema.Types, now any, astext bool) []typeCandidate {
 	const numeric = schema.Integer | schema.Number
 	var out []typeCandidate
 	add := func(variant string, t schema.Types, d Depth, v any, words string) {
@@ -64,6 +64,9 @@ func typeCandidates(want schema.Types, now any) []typeCandidate {
 		add("numeric-string", schema.String, Usual, digits, "the number as a string")
 		if !want.Has(schema.Number) {
 			add("fraction", schema.Number, Usual, fraction(now), "a number with a fraction")
+		}
+		if astext {
+			add("trailing-letters", schema.String, Usual, digits+"abc", "the number with letters after it")
 		}
 	case want.Has(schema.Boolean):
 		add("boolean-string", schema.String, Usual, "true", `the string "true"`)

@@ -123,7 +123,7 @@ var (
 		return ""
 	}
 	dateTime = func(s string) string {
-		if _, err := time.Parse(time.RFC3339, s); err != nil {
+		if _, ok := moment(s); !ok {
 			return "must be a time such as 2031-05-04T06:00:00Z"
 		}
 		return ""

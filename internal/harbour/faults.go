@@ -31,12 +31,12 @@ const (
 
 // Faults are all of them, each a mistake seen in practice.
 var Faults = []Fault{
-	{"update-unchecked", replaceVessel, "accepted", "the rules of the create endpoint were forgotten on the update", true, nil},
+	{"update-unchecked", replaceVessel, "accepted", "the rules of the create endpoint were forgotten on the update", true, []string{"read-only-stored"}},
 	{"numbers-coerced", createVessel, "accepted", "numbers in quotes and fractions are quietly made to fit", true, nil},
 	{"unknown-kept", orderPilot, "accepted", "members that nobody described are taken", false, nil},
 	{"duplicates-kept", bookBerth, "accepted", "the rule that services differ is written and never runs", true, nil},
 	{"media-type-ignored", createVessel, "accepted", "any Content-Type is read as JSON", false, nil},
-	{"success-with-error", openSession, "accepted", "a rejection comes as 200 with an error text", false, nil},
+	{"success-with-error", openSession, "accepted", "a rejection comes as 200 with an error text", false, []string{"undocumented"}},
 	{"wrong-type-fails", orderPilot, "crashed", "a value of the wrong type ends in 500", true, nil},
 	{"malformed-fails", bookBerth, "crashed", "malformed JSON ends in 500", false, nil},
 	{"redirects-home", openSession, "redirected", "a rejection sends the client to a page", false, nil},
@@ -93,6 +93,8 @@ var Faults = []Fault{
 	{"no-pilot", orderPilot, "not-reached", "no pilot is on duty, so every order is refused", false, nil},
 	{"one-booking", bookBerth, "conflict", "a second booking is refused before it is looked at", false, []string{"not-reached"}},
 	{"causes-nested", openSession, "not-judged", "a rejection holds its causes, each inside the last, a thousand deep", false, nil},
+	{"read-only-kept", createVessel, "read-only-stored", "the time of registration is taken from the request", false, nil},
+	{"fractions-refused", orderPilot, "edge-rejected", "times with fractions of a second are refused", false, nil},
 	{"optional-demanded", orderPilot, "control-rejected", "an optional field is demanded", false, nil},
 }
 

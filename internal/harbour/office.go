@@ -292,6 +292,12 @@ func (o *Office) overlook(e endpoint, errors []fieldError, object map[string]any
 	if o.has(e, "unknown-kept") {
 		drop("unknown")
 	}
+	if o.has(e, "read-only-kept") {
+		errors = slices.DeleteFunc(errors, func(f fieldError) bool { return f.pointer == "/registered_at" })
+	}
+	if at, _ := object["requested_for"].(string); o.has(e, "fractions-refused") && len(errors) == 0 && strings.Contains(at, ".") {
+		errors = append(errors, fieldError{"/requested_for", "must be in whole seconds", "format"})
+	}
 	if o.has(e, "duplicates-kept") {
 		drop("unique")
 	}

@@ -76,12 +76,12 @@ func (o *Office) towRules(c *checker, e endpoint, id string, order map[string]an
 			return slices.ContainsFunc(names, func(n string) bool { return f.pointer == "/"+n })
 		})
 	}
-	moment := func(name string) time.Time {
+	at := func(name string) time.Time {
 		s, _ := order[name].(string)
-		t, _ := time.Parse(time.RFC3339, strings.ToUpper(s))
+		t, _ := moment(s)
 		return t
 	}
-	if starts, ends := moment("starts_at"), moment("ends_at"); !wrong("starts_at") {
+	if starts, ends := at("starts_at"), at("ends_at"); !wrong("starts_at") {
 		if !starts.After(time.Now()) && !o.has(e, "past-tows") {
 			c.fail("/starts_at", "business", "must lie in the future")
 		}

@@ -156,7 +156,12 @@ func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 	case edge && (speaksOfRecords(a.Status) || a.Status < 500 && (standsForRecord(*c.Edge) || ofRecords.MatchString(reasons(c, a, doc)))):
 		return []Finding{conflict(field, what, a)}
 	}
-	return []Finding{finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a, doc)))}
+	f := finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a, doc)))
+	if edge && c.Expect.Rare && a.Status < 500 {
+		f.Severity = Warning
+		f.Message += "; such values are right, and seldom met"
+	}
+	return []Finding{f}
 }
 
 // unanswered is the finding for a request that got no answer. One that was not sent says
@@ -268,7 +273,7 @@ func (l *look) flawed(ctx Context) ([]Finding, *Fingerprint) {
 	case a.Err != "":
 		return one(unanswered(field, said(c), a))
 	case success && c.Expect.Class.SuccessIsRight():
-		return nil, nil
+		return kept(c, a), nil
 	case success:
 		return one(accepted(c, a, ctx, doc, field))
 	case a.Status >= 500 && ctx.Fails:
@@ -284,7 +289,11 @@ func (l *look) flawed(ctx Context) ([]Finding, *Fingerprint) {
 	case a.Status < 200:
 		return one(finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), StatusText(a.Status))))
 	}
-	return l.rejected(ctx)
+	found, fingerprint := l.rejected(ctx)
+	if isBlankText(c) {
+		found = append(found, ofBlanks(c, "refused", "is refused"))
+	}
+	return found, fingerprint
 }
 
 // said tells in a few words what was wrong with the request.

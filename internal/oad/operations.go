@@ -67,6 +67,7 @@ type Parameter struct {
 // Body is a described request body.
 type Body struct {
 	Required bool // OpenAPI's default is false
+	Optional bool // the description says that it may be left out
 	Media    []Media
 }
 
@@ -333,7 +334,9 @@ func (d *Document) body(at document.Location) (*Body, error) {
 		return nil, fmt.Errorf("%s: the request body is not an object", d.Place(loc))
 	}
 	b := &Body{}
-	b.Required, _ = m["required"].(bool)
+	said := false
+	b.Required, said = m["required"].(bool)
+	b.Optional = said && !b.Required
 	b.Media = d.media(loc, m["content"])
 	return b, nil
 }

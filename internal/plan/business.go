@@ -256,6 +256,11 @@ func (b *bound) alsoBroken(values map[string]any, flaws []exchange.Flaw) []strin
 	return out
 }
 
+// speaksOf reports whether an expression is about a field.
+func (b *bound) speaksOf(values map[string]any, pointer string) bool {
+	return slices.ContainsFunc(b.holds, func(r *business.Rule) bool { return slices.Contains(b.space.Speaks(r, values), pointer) })
+}
+
 // admit looks at a planted case: an edge is put right where it breaks a rule, a
 // flaw that is not one for a service that trims is left out. The reason says why
 // a case has to be dropped.
@@ -280,6 +285,9 @@ func (e *emitter) admit(part *Part, p flaw.Planted) (value any, mayBlame []strin
 			}
 		}
 		return p.Value, b.alsoBroken(values, p.Flaws), ""
+	}
+	if p.Edge.Rule == "format" && b.speaksOf(values, p.Edge.Pointer) {
+		return nil, nil, BreaksRule // an expression may read such a form otherwise than the service does
 	}
 	fixed := append(slices.Clone(b.fixed), business.Field{In: part.In, Pointer: p.Edge.Pointer})
 	kept, ok := b.space.Mend(b.holds, values, fixed...)

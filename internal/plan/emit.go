@@ -265,6 +265,7 @@ func (e *emitter) controls() {
 		e.give(exchange.Case{
 			Name: "control, " + shape, Kind: exchange.Control, Request: e.op.compose(values), Base: shape,
 			Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Control: e.op.values(fullest)["body"], Parts: values, SecretFields: secrets[shape],
+			Unchecked: e.op.unchecked(values),
 		}, []exchange.Flaw{{In: "body", Rule: "control", Variant: shape}})
 	}
 }
@@ -294,6 +295,10 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
 	if part.In != "body" || part.Form != "" {
 		opt.Seen, opt.Readings = part.Seen, part.Readings
+		opt.Typed = func(name string) bool {
+			object, _ := control.Value.(map[string]any)
+			return part.KeepsTypes(name, object[name])
+		}
 	}
 	compose := e.op.composer(part)
 	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
@@ -309,7 +314,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 		p.Value = v
 		c := exchange.Case{Request: compose(p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, MayBlame: mayBlame, SecretFields: secrets}
 		if p.Edge != nil {
-			c.Kind, c.Expect.Class = exchange.Edge, exchange.Accepted
+			c.Kind, c.Expect.Class, c.Expect.Rare = exchange.Edge, exchange.Accepted, p.Rare
 			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)
 			e.give(c, append(identity[:len(identity):len(identity)], *p.Edge))
 			return !e.stopped

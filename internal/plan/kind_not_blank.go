@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"obiter/internal/config"
+	"obiter/internal/flaw"
 	"obiter/internal/instance"
 )
 
@@ -11,10 +12,23 @@ import (
 var notBlankKind = kind{
 	rule: "not-blank", member: "not_blank",
 	field: func(r config.Rule) string { return r.NotBlank },
+	admit: func(r config.Rule, _ *Part, p flaw.Planted) string { return ruledBlank(p, r.NotBlank) },
 	cases: func(e *emitter, r config.Rule, _ *Part, control any) {
 		e.broken(r, control, blank(control, r.NotBlank), "not-blank", "blanks", "the string is only spaces", []string{r.NotBlank})
 	},
 }
+
+// ruledBlank drops a text of blanks at a field of which the configuration says what
+// becomes of it.
+func ruledBlank(p flaw.Planted, field string) string {
+	if len(p.Flaws) == 1 && p.Flaws[0].Rule == "blank" && p.Flaws[0].Pointer == field {
+		return RuledBlank
+	}
+	return ""
+}
+
+// RuledBlank is the reason for dropping such a text.
+const RuledBlank = "a rule of the configuration is about blanks there"
 
 // blank is the control with a string of spaces as long as the present one; nil
 // where no text does.

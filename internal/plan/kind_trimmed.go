@@ -21,7 +21,7 @@ var trimmedKind = kind{
 				return OnceTrimmed
 			}
 		}
-		return ""
+		return ruledBlank(p, r.Trimmed)
 	},
 	cases: func(e *emitter, r config.Rule, part *Part, control any) { e.trimmed(part, control, r) },
 }

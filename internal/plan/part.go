@@ -7,6 +7,7 @@ import (
 
 	"obiter/internal/config"
 	"obiter/internal/document"
+	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/oad"
@@ -218,6 +219,20 @@ func (part *Part) fields(c sample.Control) []flaw.Field {
 		part.listed[c.Shape] = list
 	}
 	return list
+}
+
+// unchecked lists the fields whose values may break a pattern or a format that cannot be
+// checked here.
+func (op *Operation) unchecked(values map[string]any) []string {
+	var out []string
+	for _, part := range op.Parts {
+		for _, f := range part.Fields() {
+			if v, has := instance.Get(values[part.In], f.Pointer); has && f.Shape.Guesses(v) {
+				out = append(out, exchange.Flaw{In: part.In, Pointer: f.Pointer}.Where())
+			}
+		}
+	}
+	return out
 }
 
 // alternatives lists the fields of a control that have a oneOf or anyOf:

@@ -23,6 +23,8 @@ var planters = []struct {
 	{[]string{"malformed-json", "duplicate-member"}, (*emitter).malformed},
 	{[]string{"empty-body", "wrong-content-type", "wrong-content-encoding", "unusual-charset", "unusual-accept"}, (*emitter).contentHeaders},
 	{[]string{"unusual-text"}, (*emitter).unusualText},
+	{[]string{"read-only"}, (*emitter).ownMembers},
+	{[]string{"empty-field"}, (*emitter).headerFields},
 	{[]string{"unknown-id"}, (*emitter).unknownID},
 	{[]string{"repeated"}, (*emitter).repeated},
 	{[]string{"wrong-method"}, (*emitter).wrongMethod},
@@ -92,8 +94,13 @@ func (e *emitter) contentHeaders(s sent) {
 		r.Headers = append(r.Headers, headers...)
 		e.whole(control, rule, variant, reason, r)
 	}
-	if e.op.Body.Required { // else an empty body is allowed
+	switch {
+	case e.op.Body.Required:
 		send("empty-body", "no-bytes", "a body is required and none is sent", e.op.Media, nil)
+	case e.op.Body.Optional:
+		e.bodyless(s)
+	case e.at(flaw.Usual): // OpenAPI's default, and many a description only forgot to say
+		send("empty-body", "left-open", "no body is sent, and the description does not say whether one is required", e.op.Media, nil)
 	}
 	if other := e.otherMedia(); other != "" {
 		send("wrong-content-type", strings.ReplaceAll(other, "/", "-"), "the body is sent as "+other+", which is not among the described media types", other, body)
@@ -118,6 +125,13 @@ func (e *emitter) contentHeaders(s sent) {
 		r.Headers[0][1] = "image/png"
 		e.whole(control, "unusual-accept", "image-png", "only an image is accepted as the answer, and the JSON is cut off", r)
 	}
+}
+
+// bodyless is an edge: no body, where the description says that it may be left out.
+func (e *emitter) bodyless(s sent) {
+	f := exchange.Flaw{In: "request", Rule: "empty-body", Variant: "optional", Reason: "no body, which is optional"}
+	e.give(exchange.Case{Name: "edge, empty-body optional", Kind: exchange.Edge, Request: s.again(e.op.Method, "", nil), Edge: &f, Base: fullest,
+		Expect: exchange.Expect{Class: exchange.Accepted}, Control: s.control}, []exchange.Flaw{f})
 }
 
 // acceptAlone asks a GET for an image, where it is not described to give one: the
@@ -232,6 +246,10 @@ func (e *emitter) malformed(s sent) {
 		{"single-quotes", flaw.Usual, bytes.ReplaceAll(body, []byte(`"`), []byte(`'`)), "strings are in single quotes"},
 		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "text follows the end of the JSON"},
 		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment comes before the JSON"},
+		{"nan", flaw.Usual, inNumber(body, func(string) string { return "NaN" }), "NaN stands where a number is"},
+		{"leading-zero", flaw.Deep, inNumber(body, func(n string) string { return strings.Replace("0"+n, "0-", "-0", 1) }), "a number has a leading zero"},
+		{"unquoted-name", flaw.Deep, unquoted(body), "a name has no quotes"},
+		{"byte-order-mark", flaw.Deep, append([]byte("\xef\xbb\xbf"), body...), "the JSON begins with the byte order mark of UTF-8 (RFC 8259, section 8.1)"},
 		{"byte-order-mark-utf-16", flaw.Deep, append([]byte("\xff\xfe"), body...), "the JSON begins with the byte order mark of UTF-16"},
 		{"not-utf-8", flaw.Deep, inText(body, "\xff"), "a string is not UTF-8"},
 	} {
@@ -248,22 +266,56 @@ func (e *emitter) malformed(s sent) {
 // inText puts bytes into the first string of a JSON text that is a value, as it is written;
 // nil where there is none.
 func inText(body []byte, added string) []byte {
+	from, to := firstToken(body, func(t json.Token, name bool) bool {
+		_, is := t.(string)
+		return is && !name
+	})
+	if from == to {
+		return nil
+	}
+	return slices.Concat(body[:from+1], []byte(added), body[from+1:])
+}
+
+// inNumber is a JSON text with something else for its first number; nil where it has none.
+func inNumber(body []byte, other func(string) string) []byte {
+	from, to := firstToken(body, func(t json.Token, _ bool) bool {
+		_, is := t.(json.Number)
+		return is
+	})
+	if from == to {
+		return nil
+	}
+	return slices.Concat(body[:from], []byte(other(string(body[from:to]))), body[to:])
+}
+
+// unquoted is a JSON text whose first name has no quotes; nil where it has no name.
+func unquoted(body []byte) []byte {
+	from, to := firstToken(body, func(_ json.Token, name bool) bool { return name })
+	if from == to {
+		return nil
+	}
+	return slices.Concat(body[:from], body[from+1:to-1], body[to:])
+}
+
+// firstToken is where the first token of a JSON text is that fits, names told from
+// strings; nothing where none does.
+func firstToken(body []byte, fits func(t json.Token, name bool) bool) (from, to int) {
 	d := json.NewDecoder(bytes.NewReader(body))
+	d.UseNumber()
 	for {
-		before := d.InputOffset()
+		before := int(d.InputOffset())
 		t, err := d.Token()
 		if err != nil {
-			return nil
-		}
-		if _, is := t.(string); !is {
-			continue
+			return 0, 0
 		}
 		end := int(d.InputOffset())
-		if rest := bytes.TrimLeft(body[end:], " \t\r\n"); len(rest) > 0 && rest[0] == ':' {
-			continue // a name
+		rest := bytes.TrimLeft(body[end:], " \t\r\n")
+		_, text := t.(string)
+		if !fits(t, text && len(rest) > 0 && rest[0] == ':') {
+			continue
 		}
-		open := int(before) + bytes.IndexByte(body[before:end], '"')
-		return slices.Concat(body[:open+1], []byte(added), body[open+1:])
+		begin := bytes.IndexFunc(body[before:end], func(r rune) bool { return !strings.ContainsRune(" \t\r\n,:", r) })
+		return before + max(begin, 0), end
 	}
 }
 

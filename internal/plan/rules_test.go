@@ -29,6 +29,7 @@ info: {title: Tide tables, version: '1'}
 paths:
   /tide-tables:
     post:
+      parameters: [{name: Tide-Station, in: header, schema: {type: string, maxLength: 9}, example: KIEL}]
       requestBody:
         required: true
         content:
@@ -48,6 +49,7 @@ paths:
                     - {type: object, required: [model], properties: {model: {type: string, maxLength: 9, examples: [TIDE4]}}}
                 span: {anyOf: [{type: integer, minimum: 1, maximum: 366}, {type: string, enum: [spring, neap]}]}
                 code: {type: string, maxLength: 4, not: {enum: [NONE]}, examples: [T1]}
+                soundings: {type: array, items: {type: integer}}
                 window: {type: array, prefixItems: [{type: integer}, {type: integer}], items: false, examples: [[1, 2]]}
                 marks: {type: array, prefixItems: [{type: string, maxLength: 9}], unevaluatedItems: false, examples: [[spring]]}
                 gauges: {type: array, maxItems: 9, items: {type: integer, minimum: 1, maximum: 99}, contains: {maximum: 9}, minContains: 2, maxContains: 3, examples: [[1, 2, 40]]}

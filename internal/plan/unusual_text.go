@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"bytes"
 	"unicode/utf8"
 
 	"obiter/internal/exchange"
@@ -8,8 +9,8 @@ import (
 	"obiter/internal/instance"
 )
 
-// unusualText puts U+0000 into the first string of the body that no pattern,
-// format or list restricts. JSON allows the character (RFC 8259, section 7).
+// unusualText puts U+0000 and half of a surrogate pair into the first string of the body
+// that no pattern, format or list restricts. JSON allows both (RFC 8259, sections 7 and 8.2).
 func (e *emitter) unusualText(s sent) {
 	if s.control == nil || !IsJSON(e.op.Media) || !e.at(flaw.Usual) {
 		return
@@ -26,6 +27,11 @@ func (e *emitter) unusualText(s sent) {
 		if !ok || !part.Schema.Valid(body) {
 			continue
 		}
+		const mark = "\uE000" // of private use, and so in no text
+		marked, _ := instance.Set(s.control, f.Pointer, text[:first]+mark+text[first:])
+		lone := bytes.Replace(e.op.body(map[string]any{"body": marked}), []byte(mark), []byte(`\ud800`), 1)
+		pair := exchange.Flaw{In: "body", Pointer: f.Pointer, Rule: "unusual-text", Variant: "lone-surrogate", Reason: "the string has half of a surrogate pair, which JSON does not rule out (RFC 8259, section 8.2)"}
+		e.single(pair, s.again(e.op.Method, e.op.Media, lone), nil, s.control)
 		fl := exchange.Flaw{In: "body", Pointer: f.Pointer, Rule: "unusual-text", Variant: "nul", Reason: "the string contains U+0000, which JSON allows"}
 		e.single(fl, e.op.with("body", body), body, s.control)
 		return

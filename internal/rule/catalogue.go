@@ -94,11 +94,16 @@ var All = []Rule{
 	unbroken("prefixItems", "its schemas are broken by their own rules, each at its index"),
 
 	func() Rule {
-		r := whole("malformed-json", exchange.Syntax, Decoder, Fault, "What is not JSON (RFC 8259): cut off, a trailing comma, single quotes, text after the end, a comment, bytes that are not UTF-8.")
-		r.Except = map[string]Exception{"not-utf-8": {Class: exchange.Constraint}} // readers that replace such bytes reject the field instead
+		r := whole("malformed-json", exchange.Syntax, Decoder, Fault, "What is not JSON (RFC 8259): cut off, a trailing comma, single quotes, text after the end, a comment, NaN, a number with a leading zero, a name without quotes, bytes that are not UTF-8. Where NaN, a leading zero or a name without quotes is accepted, it is a warning: a reader may take more than JSON (section 9). A byte order mark of UTF-8 may be ignored (section 8.1).")
+		r.Except = map[string]Exception{"not-utf-8": {Class: exchange.Constraint}, // readers that replace such bytes reject the field instead
+			"nan": {Success: Doubtful}, "leading-zero": {Success: Doubtful}, "unquoted-name": {Success: Doubtful}, "byte-order-mark": {Class: exchange.Either}}
 		return r
 	}(),
-	whole("empty-body", exchange.EmptyBody, Decoder, Fault, "No body where one is required."),
+	func() Rule {
+		r := whole("empty-body", exchange.EmptyBody, Decoder, Fault, "No body where one is required. Where the description says that it is optional, none is an edge; where it says nothing, success and rejection are both right.")
+		r.Except = map[string]Exception{"left-open": {Class: exchange.Either}}
+		return r
+	}(),
 	whole("duplicate-member", exchange.Constraint, Decoder, Doubtful, "An object's first member appears twice, with two values. Where that is accepted, it is a warning (RFC 8259, section 4: names should be unique)."),
 	func() Rule {
 		r := whole("wrong-content-type", exchange.MediaType, Server, Fault, "The body under a media type that is not described, under one that only ends in +json, and under none. Where one of the last two is accepted, it is a warning (RFC 9110, section 8.3: the type may be guessed).")
@@ -106,7 +111,12 @@ var All = []Rule{
 		return r
 	}(),
 	whole("unusual-charset", exchange.Either, Decoder, Fault, "A charset that does not exist, on JSON, which has no such parameter: success is right too."),
-	whole("unusual-text", exchange.Either, Operation, Fault, "U+0000 inside a string that no pattern, format or list restricts: JSON allows it and many databases do not. Success is right, and so is a rejection; a crash is not."),
+	whole("unusual-text", exchange.Either, Operation, Fault, "U+0000 inside a string that no pattern, format or list restricts, and half of a surrogate pair: JSON allows them and many databases do not. Success is right, and so is a rejection; a crash is not."),
+	whole("unusual-number", exchange.Either, Operation, Fault, "A number beyond double precision where no bound forbids it: JSON allows it and few readers hold it. Success is right, and so is a rejection; a crash is not."),
+	whole("number-text", exchange.Either, Operation, Fault, "In parameters and forms, what some readers take for a number and others do not: with a plus sign, a space before it, hexadecimal, in other digits. No standard says which; a crash is wrong in any case."),
+	whole("blank", exchange.Either, Operation, Fault, "A string of spaces where minLength or required shows that something is wanted, and an empty string in a list: the schema allows both. Success is right, and so is a rejection; a note tells which, and whether blanks are stored or trimmed. not_blank: in the configuration makes it a flaw."),
+	whole("read-only", exchange.Either, Operation, Fault, "A member that is readOnly is sent, with a value that no service has by itself; in deep runs also members such as id and role that the description does not know. It may be ignored or refused. Where the answer shows it stored, that is an error, and a warning of what is not described."),
+	whole("empty-field", exchange.Either, Operation, Fault, "A header parameter without a value. Success is right, and so is a rejection."),
 	whole("wrong-content-encoding", exchange.ContentCoding, Server, Doubtful, "A Content-Encoding that does not exist; where that is accepted, it is a warning (RFC 9110, section 15.5.16)."),
 	func() Rule {
 		r := whole("unusual-accept", exchange.NotAcceptable, Server, Fault, "A malformed request that accepts only images as its answer: 406 or the usual rejection, and never a page; a GET that does: the usual answer is right too (RFC 9110, section 12.5.1).")
@@ -116,7 +126,7 @@ var All = []Rule{
 	whole("deep-nesting", exchange.TooLarge, Server, Fault, "JSON that nests very deeply; once a plan."),
 	whole("large-body", exchange.TooLarge, Server, Fault, "A body of 8 MiB; once a plan, in deep runs."),
 	whole("unknown-id", exchange.NotFound, Operation, Doubtful, "Each path parameter in turn with a value of the right form that names no record, as far as one can know; where that is accepted, it is a warning. The last one of a PUT, which may create the record, only where the description has 404 and not 201."),
-	whole("repeated", exchange.Either, Operation, Fault, "A query parameter that is not an array, sent twice: success is right too."),
+	whole("repeated", exchange.Either, Operation, Fault, "A query parameter or a header that is not an array, sent twice: success is right too."),
 	whole("unknown-path", exchange.NotFound, Server, Doubtful, "A path that the description does not have, at the root and next to the resources; once a plan."),
 	whole("wrong-method", exchange.Method, Server, Doubtful, "A method that the path does not describe; GET first, because it changes nothing."),
 	func() Rule {

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"obiter/internal/instance"
 )
 
 // Types is a set of JSON Schema types. Number without Integer is impossible:
@@ -224,6 +226,20 @@ func (sh *Shape) Conditions() []Condition {
 		}
 	}
 	return out
+}
+
+// Guesses reports whether a value may break a pattern or a format that cannot be checked
+// here: not one that the description itself gives.
+func (sh *Shape) Guesses(v any) bool {
+	if _, is := v.(string); !is || sh.HasEnum || !slices.ContainsFunc(sh.Unchecked, constrains) {
+		return false
+	}
+	return !slices.ContainsFunc(sh.Examples, func(ex any) bool { return instance.Equal(ex, v) })
+}
+
+// constrains reports whether something unchecked is more than a way of showing a value.
+func constrains(unchecked string) bool {
+	return unchecked != "format password" && unchecked != "format binary"
 }
 
 // NameAllowed reports whether propertyNames lets a member have that name.

@@ -50,7 +50,7 @@ func (p *Place) Seen(v any) (any, bool) {
 	}
 	out := make(map[string]any, len(object))
 	for name, member := range object {
-		if p.asJSON(name, member) {
+		if p.KeepsTypes(name, member) {
 			out[name] = member
 			continue
 		}
@@ -97,8 +97,8 @@ func listed(members []schema.Schema, v any) any {
 	return v
 }
 
-// asJSON reports whether a member is sent as JSON text, which keeps its types.
-func (p *Place) asJSON(name string, v any) bool {
+// KeepsTypes reports whether a member is sent as JSON text, which keeps its types.
+func (p *Place) KeepsTypes(name string, v any) bool {
 	if p.Form == "multipart" {
 		object, _ := p.Fullest.(map[string]any) // a field stays what it is, whatever is in it
 		if control, ok := object[name]; ok {
@@ -125,7 +125,7 @@ func isFlat(v any) bool {
 func (p *Place) Sendable(object map[string]any) (map[string]any, bool) {
 	out := make(map[string]any, len(object))
 	for name, v := range object {
-		if list, ok := v.([]any); ok && len(list) == 0 && !p.asJSON(name, v) {
+		if list, ok := v.([]any); ok && len(list) == 0 && !p.KeepsTypes(name, v) {
 			continue
 		}
 		if !p.writable(name, v) {
@@ -137,7 +137,7 @@ func (p *Place) Sendable(object map[string]any) (map[string]any, bool) {
 }
 
 func (p *Place) writable(name string, v any) bool {
-	if p.asJSON(name, v) {
+	if p.KeepsTypes(name, v) {
 		return p.In != "header" && p.In != "cookie" || isHeaderText(string(instance.Encode(v)))
 	}
 	switch v := v.(type) {
@@ -207,7 +207,7 @@ func (p *Place) Encode(v any) []byte {
 		return encodeForm(object)
 	case "multipart":
 		object, _ = p.Sendable(object)
-		return encodeMultipart(object, p.isFile, p.asJSON)
+		return encodeMultipart(object, p.isFile, p.KeepsTypes)
 	}
 	return instance.Encode(v)
 }

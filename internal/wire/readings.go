@@ -16,7 +16,7 @@ import (
 // as where an object is sent under the names of its own members (OpenAPI 3.1.1, section
 // 4.8.12.2). The list has the schemas that hold for the member.
 func (p *Place) Readings(name string, v any, list []schema.Schema) (readings []any, absent bool) {
-	if p.asJSON(name, v) {
+	if p.KeepsTypes(name, v) {
 		return []any{v}, false
 	}
 	param := oad.Parameter{Name: name, In: p.In, Style: "form", Explode: true} // a field of a form
@@ -26,7 +26,7 @@ func (p *Place) Readings(name string, v any, list []schema.Schema) (readings []a
 		}
 	}
 	parts, object := parts(v)
-	joined := false // several in one text
+	joined := false                                 // several in one text
 	apart := param.Style == "form" && param.Explode // each part under a name
 	switch {
 	case object && (apart || param.Style == "deepObject"):

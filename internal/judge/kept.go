@@ -1,0 +1,51 @@
+package judge
+
+import (
+	"fmt"
+	"strings"
+
+	"obiter/internal/exchange"
+	"obiter/internal/instance"
+)
+
+// kept is what a success shows of a value of which no standard says whether it may be
+// taken: that a member which only the service sets was stored, and what becomes of blanks.
+func kept(c exchange.Case, a exchange.Answer) []Finding {
+	if len(c.Flaws) != 1 || c.Flaws[0].In != "body" {
+		return nil
+	}
+	f := c.Flaws[0]
+	answer, err := instance.Decode(a.Body)
+	sent, was := instance.Get(c.Body, f.Pointer)
+	if err != nil || !was {
+		answer = nil
+	}
+	shown, is := instance.Get(answer, f.Pointer)
+	switch {
+	case f.Rule == "read-only" && is && instance.Equal(sent, shown):
+		out := finding("read-only-stored", f.Pointer, "", fmt.Sprintf("%s (%s) was taken from the request: the answer shows %s", f.Where(), f.Reason, instance.Shown(shown)))
+		if f.Variant != "sent" {
+			out.Severity = Warning
+		}
+		return []Finding{out}
+	case !isBlankText(c):
+		return nil
+	case !is:
+		return []Finding{ofBlanks(c, "accepted", "is accepted; the answer does not show what is stored")}
+	case instance.Equal(sent, shown):
+		return []Finding{ofBlanks(c, "stored", "is stored as it is")}
+	}
+	if text, isText := shown.(string); isText && strings.TrimSpace(text) == "" {
+		return []Finding{ofBlanks(c, "trimmed", "is trimmed, and then stored with nothing in it")}
+	}
+	return []Finding{ofBlanks(c, "replaced", "is accepted, and "+instance.Shown(shown)+" is stored in its place")}
+}
+
+func isBlankText(c exchange.Case) bool { return len(c.Flaws) == 1 && c.Flaws[0].Rule == "blank" }
+
+// ofBlanks is the note on what a service does with blanks.
+func ofBlanks(c exchange.Case, way, does string) Finding {
+	f := finding("blank-text", c.Flaws[0].Pointer, "", fmt.Sprintf("%s (%s) %s", c.Flaws[0].Where(), c.Flaws[0].Reason, does))
+	f.Way = way
+	return f
+}
