@@ -79,6 +79,9 @@ func (s *site) lengthEdges() {
 		if t, ok := s.p.maker.Exactly(s.shape, *n, "a"); ok {
 			s.edge("maxLength", "exactly", Usual, t, "exactly the longest: "+characters(*n))
 		}
+		if s.shape.Binary {
+			return // its length is in bytes
+		}
 		if t, ok := s.p.maker.Exactly(s.shape, *n, "ø"); ok {
 			s.edge("maxLength", "exactly-multibyte", Usual, t, fmt.Sprintf("exactly the longest: %s, each of two bytes", characters(*n)))
 		}

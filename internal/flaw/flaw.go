@@ -464,6 +464,10 @@ func (p *Planter) give(planted Planted) {
 func (p *Planter) mayObey(field string, body any) bool {
 	object, isObject := body.(map[string]any)
 	tokens, err := instance.Split(field)
+	if p.readings != nil && field == "" { // the body is one value
+		readings, _ := p.readings("", body, []schema.Schema{p.root})
+		return slices.ContainsFunc(readings, p.root.Valid)
+	}
 	if p.readings == nil || !isObject || err != nil || len(tokens) == 0 {
 		return false
 	}

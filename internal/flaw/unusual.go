@@ -212,7 +212,7 @@ func plantNumberText(s *site) {
 // arrivesAsText reports whether the service gets the field's value as text.
 func (s *site) arrivesAsText() bool {
 	tokens, err := instance.Split(s.pointer)
-	return s.p.readings != nil && err == nil && len(tokens) > 0 && !(s.p.keeps != nil && s.p.keeps(tokens[0]))
+	return s.p.readings != nil && err == nil && !(len(tokens) > 0 && s.p.keeps != nil && s.p.keeps(tokens[0]))
 }
 
 // digitsOf is a number in another script's digits.

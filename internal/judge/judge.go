@@ -391,7 +391,7 @@ func isReading(c exchange.Case) bool {
 // isText reports whether the flawed part travels as text.
 func isText(c exchange.Case) bool {
 	media := exchange.MediaTypeOf(c.Request.Header("Content-Type"))
-	return c.Part() != "body" || media == "application/x-www-form-urlencoded" || media == "multipart/form-data"
+	return c.Part() != "body" || media == "application/x-www-form-urlencoded" || media == "multipart/form-data" || strings.HasPrefix(media, "text/")
 }
 
 // stored tells what an answer shows in the place of the flawed value.

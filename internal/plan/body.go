@@ -17,23 +17,30 @@ import (
 func (p *Plan) bodyPart(op *Operation) error {
 	media, form, ok := usableMedia(op.Body.Media)
 	if !ok {
-		return errors.New("its body is neither JSON nor a form: " + mediaNames(op.Body.Media))
+		return errors.New("nothing is known to write for its body: " + mediaNames(op.Body.Media))
 	}
-	op.Media = sentAs(media.Type)
+	op.Media = sentAs(media.Type, form)
 	op.merge = strings.HasPrefix(media.Type, "application/merge-patch+json")
-	if media.Schema == (document.Location{}) {
-		return errors.New("its body has no schema")
-	}
-	s, err := p.set.Compile(media.Schema.URL())
+	s, err := p.bodySchema(media)
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
 	if err := bearable(s); err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
-	part := &Part{Place: wire.Place{In: "body", Schema: s, Form: form}}
-	res, err := p.maker.Controls(s, p.published(media.Examples))
+	part := &Part{Place: wire.Place{In: "body", Schema: s, Form: form, Root: rootOf(media.Schema.URL())}}
+	published := p.published(media.Examples)
+	if usual, is := sampleOf(exchange.MediaTypeOf(op.Media), form); is && s.Valid(usual) {
+		published = append(published, sample.Published{Value: usual})
+	}
+	if media.Schema == (document.Location{}) && len(published) == 0 && form == wire.Plain {
+		published = append(published, sample.Published{Value: "ballast"})
+	}
+	res, err := p.maker.Controls(s, published)
 	op.Rejected, op.Trimmed = res.Rejected, res.Trimmed
+	if exchange.MediaTypeOf(op.Media) == jsonPatch && len(media.Examples) == 0 && s.Valid([]any{}) {
+		res.Controls, err = []sample.Control{{Shape: fullest, Value: []any{}, Origin: "synthesised"}}, nil // any other changes something
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
@@ -61,11 +68,19 @@ func (p *Plan) bodyPart(op *Operation) error {
 	if len(part.Controls) == 0 {
 		return errors.New("its form has fields that cannot be sent unambiguously")
 	}
-	if form == "multipart" {
+	if form == wire.Multipart {
 		op.Media += "; boundary=" + wire.Boundary
 	}
 	op.Parts = append(op.Parts, part)
 	return nil
+}
+
+// bodySchema is the schema of a media type; where it has none, anything will do.
+func (p *Plan) bodySchema(media oad.Media) (schema.Schema, error) {
+	if media.Schema == (document.Location{}) {
+		return p.set.Anything()
+	}
+	return p.set.Compile(media.Schema.URL())
 }
 
 // What a schema may ask for: hundreds of times what those of real descriptions do.
@@ -120,51 +135,4 @@ func (p *Plan) published(examples []oad.Example) []sample.Published {
 		out = append(out, sample.Published{Value: e.Value, Place: p.doc.Place(e.At)})
 	}
 	return out
-}
-
-// usableMedia finds the first media type that can be written: JSON before forms.
-// "*/*" takes JSON too.
-func usableMedia(list []oad.Media) (m oad.Media, form string, ok bool) {
-	for _, m := range list {
-		if IsJSON(m.Type) {
-			return m, "", true
-		}
-	}
-	for _, m := range list {
-		switch exchange.MediaTypeOf(m.Type) {
-		case "*/*", "application/*":
-			return m, "", true
-		case "application/x-www-form-urlencoded":
-			return m, "urlencoded", true
-		case "multipart/form-data":
-			return m, "multipart", true
-		}
-	}
-	return oad.Media{}, "", false
-}
-
-// IsJSON reports whether a media type is JSON: application/json, or a type with
-// the suffix +json (RFC 6839, section 3.1). JSON Patch (RFC 6902) is left out:
-// its bodies are programs, not fields.
-func IsJSON(mediaType string) bool {
-	t := exchange.MediaTypeOf(mediaType)
-	return t == "application/json" || t == "text/json" || strings.HasSuffix(t, "+json") && t != "application/json-patch+json"
-}
-
-func sentAs(mediaType string) string {
-	if strings.Contains(mediaType, "*") {
-		return "application/json"
-	}
-	return mediaType
-}
-
-func mediaNames(list []oad.Media) string {
-	var out []string
-	for _, m := range list {
-		out = append(out, m.Type)
-	}
-	if len(out) == 0 {
-		return "no media type is described"
-	}
-	return strings.Join(out, ", ")
 }

@@ -13,6 +13,7 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/rule"
 	"obiter/internal/sample"
+	"obiter/internal/wire"
 )
 
 // Cases gives out the operation's cases: controls first.
@@ -273,6 +274,9 @@ func (e *emitter) controls() {
 // part plants flaws into a part: into its fullest control, and into those of
 // other branches what only they have.
 func (e *emitter) part(part *Part) {
+	if part.Form == wire.XML || part.In == "body" && exchange.MediaTypeOf(e.op.Media) == jsonPatch {
+		return // what is wrong with these is about the whole
+	}
 	done := map[string]bool{}
 	for _, control := range part.Controls {
 		if control.Shape != leanest {
@@ -293,7 +297,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	}
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Alternatives: alternatives,
 		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
-	if part.In != "body" || part.Form != "" {
+	if part.IsText() {
 		opt.Seen, opt.Readings = part.Seen, part.Readings
 		opt.Typed = func(name string) bool {
 			object, _ := control.Value.(map[string]any)

@@ -21,6 +21,8 @@ var planters = []struct {
 	plant func(*emitter, sent)
 }{
 	{[]string{"malformed-json", "duplicate-member"}, (*emitter).malformed},
+	{[]string{"malformed-xml"}, (*emitter).malformedXML},
+	{[]string{"patch-operation"}, (*emitter).patchOperations},
 	{[]string{"empty-body", "wrong-content-type", "wrong-content-encoding", "unusual-charset", "unusual-accept"}, (*emitter).contentHeaders},
 	{[]string{"unusual-text"}, (*emitter).unusualText},
 	{[]string{"read-only"}, (*emitter).ownMembers},
@@ -111,7 +113,7 @@ func (e *emitter) contentHeaders(s sent) {
 		}
 		send("wrong-content-encoding", "unknown-coding", "the header Content-Encoding names a coding that does not exist", e.op.Media, body, [2]string{"Content-Encoding", "ballast"})
 	}
-	if !IsJSON(e.op.Media) {
+	if !e.op.readsJSON() {
 		return
 	}
 	if ballast := "application/ballast+json"; e.at(flaw.Deep) && !e.describesMedia(ballast) {
@@ -231,7 +233,7 @@ func (e *emitter) single(f exchange.Flaw, r exchange.Request, body, control any)
 // malformed sends what no JSON reader may take (RFC 8259).
 func (e *emitter) malformed(s sent) {
 	control, body := s.control, s.body
-	if control == nil || !IsJSON(e.op.Media) {
+	if control == nil || !e.op.readsJSON() {
 		return
 	}
 	last := len(body) - 1

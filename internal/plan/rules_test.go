@@ -27,6 +27,9 @@ const more = `
 openapi: 3.1.0
 info: {title: Tide tables, version: '1'}
 paths:
+  /tide-notices:
+    post: {requestBody: {required: true, content: {application/xml: {schema: {type: object, required: [gauge], properties: {gauge: {type: string, example: north mole}}}}}}}
+    patch: {requestBody: {required: true, content: {application/json-patch+json: {schema: {type: array, items: {type: object}}}}}}
   /tide-tables:
     post:
       parameters: [{name: Tide-Station, in: header, schema: {type: string, maxLength: 9}, example: KIEL}]

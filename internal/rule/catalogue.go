@@ -104,6 +104,12 @@ var All = []Rule{
 		r.Except = map[string]Exception{"left-open": {Class: exchange.Either}}
 		return r
 	}(),
+	whole("malformed-xml", exchange.Syntax, Decoder, Fault, "What is not well-formed XML (XML 1.0, section 2.1): cut off, an element that is not closed, text after the end, an entity that is not declared."),
+	func() Rule {
+		r := whole("patch-operation", exchange.Constraint, Operation, Fault, "A JSON Patch (RFC 6902) with an operation that does not exist, without one of its members, with a path that is no pointer or leads to nothing, and one that is not a list.")
+		r.Except = map[string]Exception{"path-to-nothing": {Class: exchange.Reference}} // RFC 5789, section 2.2: a conflicting state
+		return r
+	}(),
 	whole("duplicate-member", exchange.Constraint, Decoder, Doubtful, "An object's first member appears twice, with two values. Where that is accepted, it is a warning (RFC 8259, section 4: names should be unique)."),
 	func() Rule {
 		r := whole("wrong-content-type", exchange.MediaType, Server, Fault, "The body under a media type that is not described, under one that only ends in +json, and under none. Where one of the last two is accepted, it is a warning (RFC 9110, section 8.3: the type may be guessed).")

@@ -22,6 +22,8 @@ var families = map[string][]string{
 	"number of members":  {"minProperties", "maxProperties"},
 	"alternatives":       {"oneOf", "anyOf", "not"},
 	"malformed JSON":     {"malformed-json"},
+	"malformed XML":      {"malformed-xml"},
+	"patches":            {"patch-operation"},
 	"no body":            {"empty-body"},
 	"names twice":        {"duplicate-member"},
 	"media type":         {"wrong-content-type", "unusual-charset", "wrong-content-encoding", "unusual-accept"},

@@ -183,7 +183,7 @@ func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool, usual s
 			if len(violations) == 0 {
 				return v, nil
 			}
-			err = fmt.Errorf("what was made breaks %s at %s: %s", violations[0].Keyword, instance.Fragment(violations[0].Pointer), violations[0].Message())
+			err = broken(violations[0])
 		}
 		if reason == nil {
 			reason = err
@@ -193,6 +193,14 @@ func (m *Maker) shaped(root schema.Schema, base any, hasBase, full bool, usual s
 		}
 	}
 	return nil, fmt.Errorf("no valid value could be made: %w", reason)
+}
+
+// broken says what is wrong with a value that was made.
+func broken(v schema.Violation) error {
+	if both := v.Matched(); len(both) > 1 {
+		return fmt.Errorf("at %s what branch %d of oneOf takes, branch %d takes as well; a discriminator, required members that differ or additionalProperties: false tell branches apart", instance.Fragment(v.Pointer), both[0], both[1])
+	}
+	return fmt.Errorf("what was made breaks %s at %s: %s", v.Keyword, instance.Fragment(v.Pointer), v.Message())
 }
 
 // Value makes one valid value of a schema, the fullest. It serves parameters.

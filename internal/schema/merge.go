@@ -45,6 +45,10 @@ func (sh *Shape) merge(s Schema) {
 	}
 	sh.MurkyNull = sh.MurkyNull || n.murkyNull
 	sh.Murky = append(sh.Murky, n.murky...)
+	if sh.XML.Name == "" {
+		sh.XML.Name = n.xml.Name
+	}
+	sh.XML.Attribute, sh.XML.Wrapped = sh.XML.Attribute || n.xml.Attribute, sh.XML.Wrapped || n.xml.Wrapped
 	sh.ReadOnly = sh.ReadOnly || js.ReadOnly
 	sh.WriteOnly = sh.WriteOnly || js.WriteOnly
 	sh.Binary = sh.Binary || n.format == "binary"

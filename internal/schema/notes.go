@@ -15,6 +15,7 @@ type notes struct {
 	murkyNull bool
 	murky     []any
 	format    string // as written, known or not
+	xml       XML
 }
 
 // murkyNull marks schemas whose standing on null readers dispute, murky lists other
@@ -62,6 +63,11 @@ func (s *Set) notesOf(js *jsonschema.Schema) *notes {
 	}
 	n.murky, _ = m[murky].([]any)
 	n.murkyNull, _ = m[murkyNull].(bool)
+	if as, ok := m["xml"].(map[string]any); ok {
+		n.xml.Name, _ = as["name"].(string)
+		n.xml.Attribute, _ = as["attribute"].(bool)
+		n.xml.Wrapped, _ = as["wrapped"].(bool)
+	}
 	n.format, _ = m["format"].(string)
 	return n
 }

@@ -195,6 +195,18 @@ func (s *Set) Object(name string, members []Property) (Schema, error) {
 	return Schema{&js, s}, nil
 }
 
+// Anything is the schema that says nothing.
+func (s *Set) Anything() (Schema, error) {
+	const address = "obiter:/anything"
+	if js, ok := s.byURL[address]; ok {
+		return Schema{js, s}, nil
+	}
+	if err := s.compiler.AddResource(address, map[string]any{}); err != nil {
+		return Schema{}, err
+	}
+	return s.Compile(address)
+}
+
 // bareObject is the schema of any object, compiled.
 func (s *Set) bareObject() (*jsonschema.Schema, error) {
 	const address = "obiter:/object"
@@ -247,6 +259,14 @@ type Violation struct {
 
 // Message is the violation in the validator's words.
 func (v Violation) Message() string { return wording(v.kind) }
+
+// Matched are the branches of a oneOf that take the value, where it is several.
+func (v Violation) Matched() []int {
+	if k, is := v.kind.(*kind.OneOf); is {
+		return k.Subschemas
+	}
+	return nil
+}
 
 // Validate lists what v breaks, in order of place and keyword; nothing where it
 // obeys. Where an alternative (oneOf, anyOf) fails, the branches that control

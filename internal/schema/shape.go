@@ -51,6 +51,13 @@ type Bound struct {
 	Exclusive bool
 }
 
+// XML is how a value is written as XML (OpenAPI 3.1.1, section 4.8.26).
+type XML struct {
+	Name      string // of its element or attribute; empty: the usual one
+	Attribute bool
+	Wrapped   bool // of an array: its elements are inside one of its own
+}
+
 // Shape is what several schemas that hold at one place say together: the
 // strictest of each limit. Fields are nil or empty if the schemas say nothing.
 type Shape struct {
@@ -68,6 +75,7 @@ type Shape struct {
 	Binary    bool // bytes of any kind: format binary
 	Secret    bool // format password
 	Examples  []any
+	XML       XML
 
 	MinLength, MaxLength *int
 	Patterns             []string

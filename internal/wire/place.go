@@ -17,7 +17,8 @@ import (
 // their names as one object. It is not safe for concurrent use.
 type Place struct {
 	In      string // body, path, query, header or cookie
-	Form    string // of a body: "urlencoded" or "multipart"; empty: JSON
+	Form    string // of a body: one of the constants; empty: JSON
+	Root    string // of a body in XML: the name of its element
 	Params  []oad.Parameter
 	Schema  schema.Schema
 	Fullest any // the fullest valid value, which tells what multipart fields are
@@ -28,8 +29,11 @@ type Place struct {
 
 // Seen is a place's value as a service reads it; false where it cannot be sent.
 func (p *Place) Seen(v any) (any, bool) {
-	if p.In == "body" && p.Form == "" {
+	switch {
+	case p.In == "body" && (p.Form == "" || p.Form == XML):
 		return v, true
+	case p.Form == Plain || p.Form == Bytes:
+		return Read([]schema.Schema{p.Schema}, v), isScalar(v)
 	}
 	object, ok := v.(map[string]any)
 	if !ok {
@@ -99,7 +103,7 @@ func listed(members []schema.Schema, v any) any {
 
 // KeepsTypes reports whether a member is sent as JSON text, which keeps its types.
 func (p *Place) KeepsTypes(name string, v any) bool {
-	if p.Form == "multipart" {
+	if p.Form == Multipart {
 		object, _ := p.Fullest.(map[string]any) // a field stays what it is, whatever is in it
 		if control, ok := object[name]; ok {
 			return !isFlat(control)
@@ -202,10 +206,14 @@ func isHeaderText(t string) bool {
 func (p *Place) Encode(v any) []byte {
 	object, _ := v.(map[string]any)
 	switch p.Form {
-	case "urlencoded":
+	case Plain, Bytes:
+		return []byte(Text(v))
+	case XML:
+		return encodeXML([]schema.Schema{p.Schema}, p.Root, v)
+	case URLEncoded:
 		object, _ = p.Sendable(object)
 		return encodeForm(object)
-	case "multipart":
+	case Multipart:
 		object, _ = p.Sendable(object)
 		return encodeMultipart(object, p.isFile, p.KeepsTypes)
 	}

@@ -16,7 +16,10 @@ import (
 // as where an object is sent under the names of its own members (OpenAPI 3.1.1, section
 // 4.8.12.2). The list has the schemas that hold for the member.
 func (p *Place) Readings(name string, v any, list []schema.Schema) (readings []any, absent bool) {
-	if p.KeepsTypes(name, v) {
+	switch {
+	case p.Form == Plain || p.Form == Bytes:
+		return scalars(Text(v)), false
+	case p.KeepsTypes(name, v):
 		return []any{v}, false
 	}
 	param := oad.Parameter{Name: name, In: p.In, Style: "form", Explode: true} // a field of a form
