@@ -25,10 +25,12 @@ func (p *Plan) bodyPart(op *Operation) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
-	if err := bearable(s); err != nil {
+	err = bearable(s)
+	heavy := errors.Is(err, errSteps)
+	if err != nil && !heavy {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
-	part := &Part{Place: wire.Place{In: "body", Schema: s, Form: form, Root: rootOf(media.Schema.URL())}}
+	part := &Part{Place: wire.Place{In: "body", Schema: s, Form: form, Root: rootOf(media.Schema.URL())}, heavy: heavy}
 	published := p.published(media.Examples)
 	if usual, is := sampleOf(exchange.MediaTypeOf(op.Media), form); is && s.Valid(usual) {
 		published = append(published, sample.Published{Value: usual})
@@ -36,7 +38,11 @@ func (p *Plan) bodyPart(op *Operation) error {
 	if media.Schema == (document.Location{}) && len(published) == 0 && form == wire.Plain {
 		published = append(published, sample.Published{Value: "ballast"})
 	}
-	res, err := p.maker.Controls(s, published)
+	build := p.maker.Controls
+	if heavy {
+		build = p.maker.Leanest
+	}
+	res, err := build(s, published)
 	op.Rejected, op.Trimmed = res.Rejected, res.Trimmed
 	if exchange.MediaTypeOf(op.Media) == jsonPatch && len(media.Examples) == 0 && s.Valid([]any{}) {
 		res.Controls, err = []sample.Control{{Shape: fullest, Value: []any{}, Origin: "synthesised"}}, nil // any other changes something
@@ -86,8 +92,15 @@ func (p *Plan) bodySchema(media oad.Media) (schema.Schema, error) {
 // What a schema may ask for: hundreds of times what those of real descriptions do.
 const (
 	maxValues = 5_000
-	maxSteps  = 10_000
+	maxSteps  = 10_000    // for the fields of its instances to be tried
+	mostSteps = 1_000_000 // for one to be made
 )
+
+// errSteps is for schemas of which only a lean instance is made, and nothing inside is tried.
+var errSteps = fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", maxSteps)
+
+// TooHeavy is the reason for dropping the flaws of a body's fields.
+var TooHeavy = errSteps.Error()
 
 // size is how many values there are in one.
 func size(v any) (n int) {
@@ -105,8 +118,10 @@ func bearable(s schema.Schema) error {
 	switch {
 	case w.Values > maxValues:
 		return fmt.Errorf("each valid value has more than %d values in it", maxValues)
+	case w.Steps > mostSteps:
+		return fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", mostSteps)
 	case w.Steps > maxSteps:
-		return fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", maxSteps)
+		return errSteps
 	}
 	return nil
 }

@@ -277,6 +277,10 @@ func (e *emitter) part(part *Part) {
 	if part.Form == wire.XML || part.In == "body" && exchange.MediaTypeOf(e.op.Media) == jsonPatch {
 		return // what is wrong with these is about the whole
 	}
+	if part.heavy {
+		e.drop(exchange.Flaw{In: part.In, Rule: "every"}, TooHeavy)
+		return
+	}
 	done := map[string]bool{}
 	for _, control := range part.Controls {
 		if control.Shape != leanest {

@@ -161,6 +161,12 @@ func TestSchemasThatMultiplyAreBounded(t *testing.T) {
 				t.Fatal(err)
 			}
 			n, skipped := counted(t, doc)
+			if whole := depth == 16 && strings.HasSuffix(name, "Of"); whole { // one body can be made, and is tried as a whole
+				if n == 0 || n > 20 {
+					t.Errorf("%s, %d deep: %d cases, %q", name, depth, n, skipped)
+				}
+				continue
+			}
 			if (n > 0) != planned || !planned && !strings.Contains(skipped, "more than ") {
 				t.Errorf("%s, %d deep: %d cases, %q", name, depth, n, skipped)
 			}

@@ -21,9 +21,13 @@ import (
 type Part struct {
 	wire.Place
 	Controls []sample.Control // fullest first
+	heavy    bool             // its schema takes too long to check for its fields to be tried
 
 	listed map[string][]flaw.Field // fields of its controls, by their shapes
 }
+
+// Untried is an optional parameter that is left out of all requests, and why.
+type Untried struct{ In, Name, Why string }
 
 // undescribed is the first parameter of a path template that nothing describes; "" if none.
 func undescribed(o oad.Operation) string {
@@ -62,8 +66,9 @@ var places = []string{"path", "query", "header", "cookie"}
 
 // parameterParts makes a part of each place that has parameters, with the values that
 // are given for them.
-func (p *Plan) parameterParts(o oad.Operation, given config.Parameters) ([]*Part, error) {
+func (p *Plan) parameterParts(op *Operation, given config.Parameters) ([]*Part, error) {
 	var out []*Part
+	o := op.Operation
 	for _, in := range places {
 		part := &Part{Place: wire.Place{In: in}}
 		var members []schema.Property
@@ -77,7 +82,12 @@ func (p *Plan) parameterParts(o oad.Operation, given config.Parameters) ([]*Part
 			address := ""
 			if param.Schema != (document.Location{}) {
 				address = param.Schema.URL()
-				if _, err := p.set.Compile(address); err != nil {
+				_, err := p.set.Compile(address)
+				if _, isGiven := given[in][param.Name]; err != nil && !param.Required && !isGiven {
+					op.Untried = append(op.Untried, Untried{in, param.Name, err.Error()})
+					continue
+				}
+				if err != nil {
 					return nil, fmt.Errorf("the %s parameter %q: %w", in, param.Name, err)
 				}
 			}

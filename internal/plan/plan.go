@@ -133,6 +133,7 @@ type Operation struct {
 	SkipReason string         // why nothing is planned; empty where something is
 	Parts      []*Part        // what a request holds: parameters by place, then the body
 	Rejected   []string       // published examples that break their schema
+	Untried    []Untried      // optional parameters whose schemas cannot be read
 	Trimmed    bool           // the body has more optional fields than are tried
 	Media      string         // the media type of the body; empty without one
 	Drops      map[string]int // flaws not planted, counted by reason
@@ -260,7 +261,7 @@ func (p *Plan) parts(op *Operation) error {
 			op.bodiless = text
 		}
 	}
-	parts, err := p.parameterParts(op.Operation, given)
+	parts, err := p.parameterParts(op, given)
 	if err != nil {
 		return err
 	}

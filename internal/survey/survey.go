@@ -75,6 +75,7 @@ type Gap struct {
 // The kinds of gaps, in the order in which they are listed.
 const (
 	TooMany        = "more fields than one request is made with, so the last are not tried"
+	TooHeavy       = "schemas refer to one another so often that the body's fields are not tried"
 	BrokenExample  = "an example breaks its own schema"
 	NoExample      = "no example"
 	NoMaxLength    = "string without a maximum length"
@@ -92,7 +93,7 @@ const (
 )
 
 // Kinds are all kinds of gaps in order.
-var Kinds = []string{TooMany, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, NotTried, StaysEmpty, ClosedApart, OpenObject, No4XX, NotProblem, RuledElsewhere}
+var Kinds = []string{TooMany, TooHeavy, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, NotTried, StaysEmpty, ClosedApart, OpenObject, No4XX, NotProblem, RuledElsewhere}
 
 // Of surveys a plan, several operations at a time.
 func Of(doc *oad.Document, p *plan.Plan, workers int) Survey {
@@ -143,6 +144,9 @@ func of(op *plan.Operation) (s Survey) {
 		}
 	}
 	for _, d := range op.Dropped {
+		if d.Why == plan.TooHeavy {
+			s.gap(TooHeavy, op, "(body)", "")
+		}
 		if d.Why == flaw.NotBroken {
 			s.gap(NotBroken, op, Field{In: d.Flaw.In, Pointer: d.Flaw.Pointer}.Name(), d.Flaw.Rule)
 		}
@@ -154,6 +158,9 @@ func of(op *plan.Operation) (s Survey) {
 		if param.In == "querystring" {
 			s.gap(NotTried, op, Field{In: "query", Pointer: "/" + param.Name}.Name(), "in: querystring")
 		}
+	}
+	for _, u := range op.Untried {
+		s.gap(NotTried, op, Field{In: u.In, Pointer: instance.Join("", u.Name)}.Name(), u.Why)
 	}
 	if op.Trimmed {
 		s.gap(TooMany, op, "", "")
