@@ -230,7 +230,7 @@ func plantHuge(s *site) {
 	if _, ok := s.value.(json.Number); !ok || s.p.readings != nil || s.shape.HasEnum || !s.shape.Typed || s.shape.Types&(schema.Integer|schema.Number) == 0 {
 		return
 	}
-	s.open("unusual-number", "huge-exponent", Usual, json.Number("1e400"), "a number beyond double precision, which JSON allows (RFC 8259, section 6)")
+	s.open("unusual-number", "huge-exponent", Deep, json.Number("1e400"), "a number beyond double precision, which JSON allows (RFC 8259, section 6)")
 }
 
 // open gives out a value that the schema allows, or of which no standard says whether it

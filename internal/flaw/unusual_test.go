@@ -64,8 +64,8 @@ func TestUnusualForms(t *testing.T) {
 		{"{type: string, minLength: 2, pattern: '[a-z]'}", flaw.Usual, nil, []string{"blank"}},
 		{"{type: array, items: {type: string}}", flaw.Usual, []string{`blank empty-element ["",`}, nil},
 		{"{type: array, items: {type: string, minLength: 1}}", flaw.Usual, nil, []string{"blank empty-element"}},
-		{"{type: number}", flaw.Usual, []string{"unusual-number huge-exponent 1e400"}, nil},
-		{"{type: number, maximum: 9}", flaw.Usual, nil, []string{"unusual-number"}},
+		{"{type: number}", flaw.Deep, []string{"unusual-number huge-exponent 1e400"}, nil},
+		{"{type: number, maximum: 9}", flaw.Deep, nil, []string{"unusual-number"}},
 	} {
 		got := forms(t, c.schema, c.depth)
 		has := func(want string) bool {

@@ -248,7 +248,7 @@ func (e *emitter) malformed(s sent) {
 		{"single-quotes", flaw.Usual, bytes.ReplaceAll(body, []byte(`"`), []byte(`'`)), "strings are in single quotes"},
 		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "text follows the end of the JSON"},
 		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment comes before the JSON"},
-		{"nan", flaw.Usual, inNumber(body, func(string) string { return "NaN" }), "NaN stands where a number is"},
+		{"nan", flaw.Deep, inNumber(body, func(string) string { return "NaN" }), "NaN stands where a number is"},
 		{"leading-zero", flaw.Deep, inNumber(body, func(n string) string { return strings.Replace("0"+n, "0-", "-0", 1) }), "a number has a leading zero"},
 		{"unquoted-name", flaw.Deep, unquoted(body), "a name has no quotes"},
 		{"byte-order-mark", flaw.Deep, append([]byte("\xef\xbb\xbf"), body...), "the JSON begins with the byte order mark of UTF-8 (RFC 8259, section 8.1)"},

@@ -27,13 +27,20 @@ func (e *emitter) unusualText(s sent) {
 		if !ok || !part.Schema.Valid(body) {
 			continue
 		}
-		const mark = "\uE000" // of private use, and so in no text
-		marked, _ := instance.Set(s.control, f.Pointer, text[:first]+mark+text[first:])
-		lone := bytes.Replace(e.op.body(map[string]any{"body": marked}), []byte(mark), []byte(`\ud800`), 1)
-		pair := exchange.Flaw{In: "body", Pointer: f.Pointer, Rule: "unusual-text", Variant: "lone-surrogate", Reason: "the string has half of a surrogate pair, which JSON does not rule out (RFC 8259, section 8.2)"}
-		e.single(pair, s.again(e.op.Method, e.op.Media, lone), nil, s.control)
+		if e.at(flaw.Deep) { // where it is stored, lists that hold it may no longer be readable
+			e.loneSurrogate(s, f.Pointer, text[:first], text[first:])
+		}
 		fl := exchange.Flaw{In: "body", Pointer: f.Pointer, Rule: "unusual-text", Variant: "nul", Reason: "the string contains U+0000, which JSON allows"}
 		e.single(fl, e.op.with("body", body), body, s.control)
 		return
 	}
+}
+
+// loneSurrogate puts half of a surrogate pair between two parts of a text.
+func (e *emitter) loneSurrogate(s sent, pointer, before, after string) {
+	const mark = "\uE000" // of private use, and so in no text
+	marked, _ := instance.Set(s.control, pointer, before+mark+after)
+	body := bytes.Replace(e.op.body(map[string]any{"body": marked}), []byte(mark), []byte(`\ud800`), 1)
+	f := exchange.Flaw{In: "body", Pointer: pointer, Rule: "unusual-text", Variant: "lone-surrogate", Reason: "the string has half of a surrogate pair, which JSON does not rule out (RFC 8259, section 8.2)"}
+	e.single(f, s.again(e.op.Method, e.op.Media, body), nil, s.control)
 }
