@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/net/http/httpguts"
@@ -42,7 +43,11 @@ type Config struct {
 	Spare      []string   // those that are not
 	Files      TLS
 
-	creates   map[string]bool // POST operations that the description shows to make records
+	creates map[string]bool // POST operations that the description shows to make records
+	// settled holds what source found, by operation and parameter: once the fixtures are
+	// all there, each operation asks for the same again and again. Nil before.
+	settled   *sync.Map
+	texts     []string        // that go into every request; nil: not looked up yet
 	authority map[string]bool // the names that headers and credentials are made of
 	tree      *document.File
 	env       func(string) (string, bool)

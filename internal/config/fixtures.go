@@ -2,7 +2,6 @@ package config
 
 import (
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -324,6 +323,15 @@ func (c *Config) Requires(operation string, f Fixture) bool {
 	return slices.ContainsFunc(c.needed([]string{operation}, texts, false), func(o Fixture) bool { return o.Name == f.Name })
 }
 
+func keepsAny(f Fixture, wanted map[string]bool) bool {
+	for name := range f.Keep {
+		if wanted[name] {
+			return true
+		}
+	}
+	return false
+}
+
 // Mentions reports whether the file puts a value of a fixture into an operation's body or
 // parameters by its name.
 func (c *Config) Mentions(operation string, f Fixture) bool {
@@ -368,7 +376,7 @@ func (c *Config) needed(operations, everywhere []string, near bool) []Fixture {
 	}
 	var out []Fixture
 	for _, f := range slices.Backward(c.Fixtures) { // those behind need those before
-		if f.Gone || !slices.ContainsFunc(slices.Collect(maps.Keys(f.Keep)), func(name string) bool { return wanted[name] }) {
+		if f.Gone || !keepsAny(f, wanted) {
 			continue
 		}
 		out = append(out, f)

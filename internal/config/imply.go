@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -17,6 +18,8 @@ import (
 // records of that POST do. References to such collections in bodies, as vessel_id to
 // /vessels, are filled from the records made there.
 func (c *Config) Imply(doc *oad.Document) {
+	c.settled = nil
+	defer func() { c.settled = &sync.Map{} }()
 	c.seeCreations(doc)
 	c.implyRecords(doc)
 	c.implyReads(doc)
@@ -97,6 +100,8 @@ func (c *Config) refresh(operation string, rules []Rule) {
 // Forget gives up fixtures that could not be made. What they were to make is read
 // instead, where the description shows how: the fixtures that are added for it come back.
 func (c *Config) Forget(doc *oad.Document, failed []Fixture) []Fixture {
+	c.settled = nil
+	defer func() { c.settled = &sync.Map{} }()
 	c.Fixtures = slices.Clone(c.Fixtures)
 	for i, f := range c.Fixtures {
 		c.Fixtures[i].Gone = f.Gone || slices.ContainsFunc(failed, func(o Fixture) bool { return o.Name == f.Name })

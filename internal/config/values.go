@@ -103,6 +103,25 @@ func (f Fixture) makes() (string, bool) {
 // parameter is of, by the value that it keeps under that name, or the only one that it
 // keeps; what the file says for all of the name; a fixture that reads the collection.
 func (c *Config) source(operation, parameter string, own Parameters) (source, bool) {
+	if c.settled == nil || own != nil {
+		return c.look(operation, parameter, own)
+	}
+	type found struct {
+		source
+		ok bool
+	}
+	key := [2]string{operation, parameter}
+	if have, known := c.settled.Load(key); known {
+		f := have.(found)
+		return f.source, f.ok
+	}
+	s, ok := c.look(operation, parameter, nil)
+	c.settled.Store(key, found{s, ok})
+	return s, ok
+}
+
+// look looks for the source of a value.
+func (c *Config) look(operation, parameter string, own Parameters) (source, bool) {
 	for _, p := range []Parameters{own, c.Operations[operation].Parameters} {
 		if v, has := p["path"][parameter]; has {
 			return source{text: v, named: true}, true
@@ -119,25 +138,28 @@ func (c *Config) source(operation, parameter string, own Parameters) (source, bo
 		at, made := f.makes()
 		_, keeps := f.Keep[parameter]
 		kept := parameter
-		own := f.ownName(parameter)
-		_, keepsOwn := f.Keep[own]
-		switch key := c.Key(f); {
-		case (keeps || keepsOwn) && strings.HasPrefix(of, at) && strings.Trim(of[len(at):], "/{}") == "": // one of several that name a record
-			if !keeps {
-				kept = own
-			}
+		several := strings.HasPrefix(of, at) && strings.Trim(of[len(at):], "/{}") == ""
+		if several && !keeps {
+			kept = f.ownName(parameter)
+			_, several = f.Keep[kept]
+		}
+		switch {
+		case several: // one of several that name a record
 		case at != of:
-			if !keeps {
-				kept = key
+			if !keeps && near.kept != "" || last(at) != last(of) && level(singular(at)) != wanted {
+				continue
 			}
-			if kept != "" && (near.kept == "" || keeps) && (last(at) == last(of) || level(singular(at)) == wanted) {
+			if kept = parameter; !keeps {
+				kept = c.Key(f)
+			}
+			if kept != "" {
 				near = source{kept: kept, near: true} // probably the same records at another address; not enough to change them
 			}
 			continue
-		case key != "": // the one value that its record is known by
-			kept = key
-		default:
-			continue
+		default: // the one value that its record is known by
+			if kept = c.Key(f); kept == "" {
+				continue
+			}
 		}
 		if made && f.namedBy(path) {
 			return source{kept: kept, made: true}, true

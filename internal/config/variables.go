@@ -195,7 +195,14 @@ func (c *Config) ExpandText(s string, values map[string]any) string {
 
 // Everywhere are the texts that go into every request: headers and credentials.
 func (c *Config) Everywhere() []string {
-	var out []string
+	if c.texts == nil {
+		return c.everyText()
+	}
+	return c.texts
+}
+
+func (c *Config) everyText() []string {
+	out := []string{}
 	for _, h := range c.Headers {
 		out = append(out, h[1])
 	}
@@ -250,7 +257,8 @@ func (c *Config) IsCredential(name string) bool { return c.authority[name] }
 // operation and fixture.
 func (c *Config) seeCredentials() {
 	c.authority = map[string]bool{}
-	for _, text := range c.Everywhere() {
+	c.texts = slices.Clip(c.everyText())
+	for _, text := range c.texts {
 		for _, name := range references(text) {
 			c.authority[name] = true
 		}

@@ -25,7 +25,16 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 		chosen := op.plan.opt.Cases
 		var within map[int]bool
 		if op.plan.opt.Budget > 0 && chosen == nil {
-			within = op.withinBudget()
+			var few []exchange.Case
+			if few, within = op.withinBudget(); within == nil {
+				for i, c := range few {
+					c.Number = op.number() + i + 1
+					if !yield(c) {
+						return
+					}
+				}
+				return
+			}
 		}
 		op.emit(func(i int, c exchange.Case) bool {
 			if within != nil && !within[i] || chosen != nil && c.Kind != exchange.Control && !chosen[c.ID] {
@@ -90,13 +99,21 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	e.request()
 }
 
-// withinBudget picks cases: all controls, then by turns one of each rule.
-func (op *Operation) withinBudget() map[int]bool {
+// maxHeld is how much the bodies of cases may come to that are held at a time.
+const maxHeld = 4 << 20
+
+// withinBudget picks cases: all controls, then by turns one of each rule. Where all are
+// within the budget, and not large, it gives them themselves.
+func (op *Operation) withinBudget() (few []exchange.Case, picked map[int]bool) {
 	type ranked struct{ turn, place int }
 	var list []ranked
 	turns := map[string]int{}
-	picked := map[int]bool{}
+	picked = map[int]bool{}
+	held := 0
 	op.emit(func(i int, c exchange.Case) bool {
+		if held += len(c.Request.Body); held <= maxHeld && len(list) <= op.plan.opt.Budget {
+			few = append(few, c)
+		}
 		rule := ""
 		switch {
 		case c.Kind == exchange.Control:
@@ -113,11 +130,14 @@ func (op *Operation) withinBudget() map[int]bool {
 		list = append(list, ranked{turns[rule], i})
 		return true
 	})
+	if len(list) <= op.plan.opt.Budget && held <= maxHeld {
+		return few, nil
+	}
 	slices.SortFunc(list, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.turn, b.turn), cmp.Compare(a.place, b.place)) })
 	for _, r := range list[:min(len(list), op.plan.opt.Budget)] {
 		picked[r.place] = true
 	}
-	return picked
+	return nil, picked
 }
 
 // emitter gives cases ids, and keeps equal requests out.
