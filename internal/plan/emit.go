@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -199,6 +200,13 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if c.Edge != nil && c.Edge.In == "path" && e.changes() {
 		e.drop(*c.Edge, mayBeOthers)
 		return
+	}
+	if len(c.Flaws) == 1 && c.Flaws[0].In == "path" && c.Expect.Class == exchange.Either {
+		if e.changes() {
+			e.drop(c.Flaws[0], mayBeOthers)
+			return
+		}
+		c.Expect.Statuses = append(c.Expect.Class.Statuses(), http.StatusNotFound) // there may be nothing at such an address
 	}
 	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) && !(e.op.plan.opt.Replaced[e.op.Name()] && OfCredentials(c)) {
 		return
