@@ -106,7 +106,7 @@ func (r *rewriter) closedAgainst(v any, at string) {
 		if v["allOf"] != nil {
 			r.closed(v, at)
 		}
-		for _, k := range instance.Names(v) {
+		for k := range v { // in any order: what is found is sorted
 			if isContainer(v[k]) && k != "example" && k != "examples" && k != "default" && k != "enum" && k != "const" && !isExtension(k) {
 				r.closedAgainst(v[k], instance.Join(at, k))
 			}

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"maps"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -64,6 +65,7 @@ func Rewrite(files *document.Files, address string, f *document.File, old bool) 
 		r.hierarchies(m)
 	}
 	r.closedAgainst(f.Value, "")
+	slices.SortFunc(r.out.Together, func(a, b document.Location) int { return strings.Compare(a.Pointer, b.Pointer) })
 	// Only once all are in one dialect, for it follows references.
 	required := requirements{files: files, seen: map[uintptr]bool{}}
 	required.walk(document.Location{File: address}, f.Value)
