@@ -74,7 +74,7 @@ func typeCandidates(want schema.Types, now any, astext bool) []typeCandidate {
 		add("number", schema.Integer, Usual, json.Number("12345"), "a number")
 	case want.Has(schema.Array):
 		if list, ok := now.([]any); ok && len(list) > 0 {
-			add("bare-element", typeOf(list[0]), Usual, list[0], "one element without its array")
+			add("bare-element", schema.TypeOf(list[0]), Usual, list[0], "one element without its array")
 		}
 	case want.Has(schema.Object):
 		add("string", schema.String, Usual, "text", "a string")
@@ -108,24 +108,6 @@ func dedupe(list []typeCandidate) []typeCandidate {
 		}
 	}
 	return out
-}
-
-func typeOf(v any) schema.Types {
-	switch instance.Type(v) {
-	case "null":
-		return schema.Null
-	case "boolean":
-		return schema.Boolean
-	case "integer":
-		return schema.Integer
-	case "number":
-		return schema.Number
-	case "string":
-		return schema.String
-	case "array":
-		return schema.Array
-	}
-	return schema.Object
 }
 
 // fraction is half a unit above the present integer.

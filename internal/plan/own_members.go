@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
-	"strings"
 
 	"obiter/internal/exchange"
 	"obiter/internal/flaw"
@@ -20,7 +19,7 @@ const maxOwn = 8
 // does not know them. They may be ignored or refused, and must not be stored: their
 // values are such as no service comes upon by itself.
 func (e *emitter) ownMembers(s sent) {
-	if s.control == nil || !IsJSON(e.op.Media) || !e.at(flaw.Usual) || e.op.merge && e.op.Method == "POST" {
+	if s.control == nil || !IsJSON(e.op.Media) || !e.at(flaw.Usual) {
 		return
 	}
 	part := e.op.Parts[len(e.op.Parts)-1]
@@ -86,40 +85,4 @@ func mapAt(v any, pointer string) (map[string]any, bool) {
 	at, _ := instance.Get(v, pointer)
 	object, is := at.(map[string]any)
 	return object, is
-}
-
-// headerFields sends required and numeric header parameters empty, and each twice (RFC
-// 9110, section 5.3).
-func (e *emitter) headerFields(s sent) {
-	object, _ := s.values["header"].(map[string]any)
-	for _, part := range e.op.Parts {
-		if part.In != "header" || !e.at(flaw.Usual) {
-			continue
-		}
-		for _, p := range part.Params {
-			v, has := object[p.Name]
-			if !has || p.JSON {
-				continue
-			}
-			pointer := instance.Join("", p.Name)
-			r := e.op.compose(s.values)
-			i := slices.IndexFunc(r.Headers, func(h [2]string) bool { return h[0] == p.Name })
-			if i < 0 {
-				continue
-			}
-			r.Headers = slices.Clone(r.Headers)
-			r.Headers[i][1] = ""
-			if !strings.EqualFold(p.Name, "User-Agent") { // empty, it is not sent
-				f := exchange.Flaw{In: "header", Pointer: pointer, Rule: "empty-field", Variant: "no-value", Reason: "the header has no value"}
-				e.single(f, r, object, object)
-			}
-			if _, isList := v.([]any); isList || !e.at(flaw.Deep) {
-				continue
-			}
-			r = e.op.compose(s.values)
-			r.Headers = slices.Insert(slices.Clone(r.Headers), i, r.Headers[i])
-			f := exchange.Flaw{In: "header", Pointer: pointer, Rule: "repeated", Variant: "header-twice", Reason: "the header is sent twice, and it is not a list"}
-			e.single(f, r, object, object)
-		}
-	}
 }

@@ -451,19 +451,26 @@ func TestParameters(t *testing.T) {
 					t.Errorf("%s is of class %s", x.Name, x.Expect.Class)
 				}
 			}
-			for _, w := range c.want {
-				name, sent, _ := strings.Cut(w, " -> ")
-				before, after, wild := strings.Cut(sent, "~")
-				if s, ok := got[name]; !ok || !wild && s != sent || wild && (!strings.HasPrefix(s, before) || !strings.HasSuffix(s, after)) {
-					t.Errorf("%s sends %q, want %q; planned are %q", name, s, sent, got)
-				}
-			}
-			for _, n := range c.not {
-				if s, ok := got[n]; ok {
-					t.Errorf("%s is planned: %q", n, s)
-				}
-			}
+			areSent(t, got, c.want, c.not)
 		})
+	}
+}
+
+// areSent holds what is sent by the names of cases against "name -> what", with ~ for
+// anything in between, and against names that must not be there.
+func areSent(t *testing.T, got map[string]string, want, not []string) {
+	t.Helper()
+	for _, w := range want {
+		name, sent, _ := strings.Cut(w, " -> ")
+		before, after, wild := strings.Cut(sent, "~")
+		if s, ok := got[name]; !ok || !wild && s != sent || wild && (!strings.HasPrefix(s, before) || !strings.HasSuffix(s, after)) {
+			t.Errorf("%s sends %q, want %q; planned are %q", name, s, sent, got)
+		}
+	}
+	for _, n := range not {
+		if s, ok := got[n]; ok {
+			t.Errorf("%s is planned: %q", n, s)
+		}
 	}
 }
 

@@ -273,7 +273,7 @@ func (b *builder) example(at string, list, sources []schema.Schema, sh *schema.S
 	}
 	for _, ex := range examples {
 		v := stripReadOnly(list, ex)
-		if v == nil || b.plain && !isPlain(v) || !schema.Obeys(list, v) || !sh.Types.Has(typeOf(v)) || !b.inForced(sources, v) {
+		if v == nil || b.plain && !isPlain(v) || !schema.Obeys(list, v) || !sh.Types.Has(schema.TypeOf(v)) || !b.inForced(sources, v) {
 			continue
 		}
 		switch {
@@ -302,10 +302,10 @@ func (b *builder) inForced(sources []schema.Schema, v any) bool {
 
 // hides reports whether a branch is forced somewhere inside a value.
 func (b *builder) hides(list []schema.Schema, v any) bool {
-	if b.scout && typeOf(v)&(schema.Object|schema.Array) != 0 {
+	if b.scout && schema.TypeOf(v)&(schema.Object|schema.Array) != 0 {
 		return true
 	}
-	if len(b.forced) == 0 || typeOf(v)&(schema.Object|schema.Array) == 0 {
+	if len(b.forced) == 0 || schema.TypeOf(v)&(schema.Object|schema.Array) == 0 {
 		return false
 	}
 	for key := range b.forced {
@@ -339,24 +339,6 @@ func isEmpty(v any) bool {
 		return len(v) == 0
 	}
 	return false
-}
-
-func typeOf(v any) schema.Types {
-	switch instance.Type(v) {
-	case "null":
-		return schema.Null
-	case "boolean":
-		return schema.Boolean
-	case "integer":
-		return schema.Integer
-	case "number":
-		return schema.Number
-	case "string":
-		return schema.String
-	case "array":
-		return schema.Array
-	}
-	return schema.Object
 }
 
 // synthesise synthesises a value.

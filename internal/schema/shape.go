@@ -45,6 +45,25 @@ func (s Types) Names() []string {
 	return out
 }
 
+// TypeOf is the type of a value: an integer is Integer alone.
+func TypeOf(v any) Types {
+	switch instance.Type(v) {
+	case "null":
+		return Null
+	case "boolean":
+		return Boolean
+	case "integer":
+		return Integer
+	case "number":
+		return Number
+	case "string":
+		return String
+	case "array":
+		return Array
+	}
+	return Object
+}
+
 // Bound is a limit of a number.
 type Bound struct {
 	Value     *big.Rat
