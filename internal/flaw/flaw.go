@@ -78,6 +78,7 @@ type Planter struct {
 	seen     func(any) (any, bool)
 	readings func(string, any, []schema.Schema) ([]any, bool)
 	keeps    func(string) bool // of Options: Typed
+	top      *schema.Shape     // what the schemas say of the control as a whole; nil: not merged yet
 	astext   bool              // seen is not the instance as it is
 	maker    *sample.Maker
 	planted  func(Planted) bool
@@ -477,7 +478,10 @@ func (p *Planter) mayObey(field string, body any) bool {
 	if !sent || !had {
 		return false
 	}
-	root := schema.Merge(schema.Apply([]schema.Schema{p.root}, p.control))
+	if p.top == nil {
+		p.top = schema.Merge(schema.Apply([]schema.Schema{p.root}, p.control))
+	}
+	root := p.top
 	list, _ := root.Member(name)
 	readings, absent := p.readings(name, v, list)
 	return absent && !slices.Contains(root.Required, name) || slices.ContainsFunc(readings, func(r any) bool { return schema.Obeys(list, r) })

@@ -8,7 +8,6 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strconv"
-	"strings"
 
 	"obiter/internal/instance"
 	"obiter/internal/schema"
@@ -46,7 +45,7 @@ type builder struct {
 	active  map[string]int     // schemas being built, against endless recursion
 	hints   map[string]any     // by place: values to try first, of examples that are not used as they are
 	leads   map[[2]string]bool // by schema and alternative: whether the one comes to the other
-	plain   bool               // texts of letters and digits alone, and no examples
+	plain   bool               // texts of letters and digits alone, and objects without others inside
 	scout   bool               // it is to come past all alternatives, also those inside examples
 	usual   schema.Types       // what a schema means that says nothing; 0: a string
 }
@@ -60,89 +59,6 @@ func (b *builder) random(at string, ordinal int) *rand.Rand {
 	h := fnv.New64a()
 	fmt.Fprintf(h, "%s\x00%d", at, ordinal)
 	return rand.New(rand.NewPCG(b.seed, h.Sum64()))
-}
-
-// group is an alternative of a schema: a oneOf or anyOf with its branches, or an
-// if with two sides.
-type group struct {
-	key string
-	n   int
-}
-
-// rank puts alternatives before the types of one value, of which there may be many.
-func (g group) rank() int {
-	if strings.HasSuffix(g.key, " type") {
-		return 1
-	}
-	return 0
-}
-
-func (b *builder) meet(key string, n int) {
-	for _, g := range b.groups {
-		if g.key == key {
-			return
-		}
-	}
-	b.groups = append(b.groups, group{key, n})
-}
-
-// choose picks the branch that is forced, at the outermost level: inside itself an
-// alternative takes a branch that leads out.
-func (b *builder) choose(s schema.Schema, keyword string, n int) []int {
-	b.widest = max(b.widest, n)
-	key := s.Key(keyword)
-	b.meet(key, n)
-	inside := b.active[s.URL()] > 0
-	if i, ok := b.forced[key]; ok && !inside {
-		return []int{i}
-	}
-	first := b.branch % n
-	for i := range n {
-		if pick := (first + i) % n; !inside || !b.leadsTo(s.Branch(keyword, pick), key) {
-			return []int{pick}
-		}
-	}
-	return []int{first}
-}
-
-// leadsTo reports whether instances of a schema come to an alternative.
-func (b *builder) leadsTo(s schema.Schema, key string) bool {
-	at := [2]string{s.URL(), key}
-	is, known := b.leads[at]
-	if !known {
-		is = s.Reaches(key)
-		b.leads[at] = is
-	}
-	return is
-}
-
-// The sides of a condition.
-const (
-	notMet = 0
-	met    = 1
-)
-
-// conditions adds what holds on the forced side of each if, and tells which ifs have
-// not to be met.
-func (b *builder) conditions(list, sources []schema.Schema) (held, unmet []schema.Schema) {
-	held = slices.Clip(list)
-	for _, c := range schema.Merge(sources).Conditions() {
-		key := c.If.Key("if")
-		b.meet(key, 2)
-		side, is := b.forced[key]
-		switch {
-		case !is || b.active[c.If.URL()] > 0:
-		case side == met:
-			if held = append(held, c.If); !c.Then.IsZero() {
-				held = append(held, c.Then)
-			}
-		case side == notMet:
-			if unmet = append(unmet, c.If); !c.Else.IsZero() {
-				held = append(held, c.Else)
-			}
-		}
-	}
-	return held, unmet
 }
 
 // value makes an instance that obeys all schemas in list. A higher ordinal
@@ -219,128 +135,6 @@ func obeysAny(list []schema.Schema, v any) bool {
 	return slices.ContainsFunc(list, func(s schema.Schema) bool { return s.Valid(v) })
 }
 
-// unlike makes another value, in which a condition may not be met: without a member that
-// it requires, or with other values of those that it is about.
-func (b *builder) unlike(at string, list, unmet []schema.Schema, sh *schema.Shape, v any, nth int) (any, error) {
-	object, is := v.(map[string]any)
-	if !is {
-		return b.synthesise(at, list, sh, nth+1)
-	}
-	for _, s := range unmet {
-		for _, name := range s.Required() {
-			if fewer, ok := instance.Remove(object, instance.Join("", name)); ok && schema.Obeys(list, fewer) && !s.Valid(fewer) {
-				return fewer, nil
-			}
-		}
-		for _, name := range schema.Merge(schema.Expand([]schema.Schema{s}, b.choose)).Properties {
-			members, ok := sh.Member(name)
-			if !ok {
-				continue
-			}
-			if other, err := b.value(instance.Join(at, name), members, nth+1); err == nil {
-				b.hints[instance.Join(at, name)] = other
-			}
-		}
-	}
-	return b.conditional(at, list, sh)
-}
-
-// kind are the types of a value: of several that are listed the one that is forced.
-func (b *builder) kind(sh *schema.Shape) schema.Types {
-	kinds := sh.Kinds()
-	if kinds == nil {
-		return schema.AnyType
-	}
-	key := sh.Sources[0].Key("type")
-	b.meet(key, len(kinds))
-	i, forced := b.forced[key]
-	if !forced || b.active[sh.Sources[0].URL()] > 1 {
-		return schema.AnyType
-	}
-	if kinds[i] == schema.Number {
-		return schema.Number | schema.Integer
-	}
-	return kinds[i]
-}
-
-// example is the first example that obeys and lies in the branches that are forced. One
-// that may hide a forced branch further down is not used as it is: its members are
-// tried first there. One that is empty is left for where nothing else can be made.
-func (b *builder) example(at string, list, sources []schema.Schema, sh *schema.Shape) (v any, spare []any, ok bool) {
-	examples := sh.Examples
-	if hint, has := b.hints[at]; has {
-		examples = append([]any{hint}, examples...)
-	}
-	for _, ex := range examples {
-		v := stripReadOnly(list, ex)
-		if v == nil || b.plain && !isPlain(v) || !schema.Obeys(list, v) || !sh.Types.Has(schema.TypeOf(v)) || !b.inForced(sources, v) {
-			continue
-		}
-		switch {
-		case b.full && isEmpty(v):
-			spare = append(spare, v)
-		case b.hides(list, v):
-			b.hint(at, v)
-		default:
-			return b.reshape(at, list, v), nil, true
-		}
-	}
-	return nil, spare, false
-}
-
-// inForced reports whether a value lies in the branches that are forced at its place.
-func (b *builder) inForced(sources []schema.Schema, v any) bool {
-	for _, a := range schema.Merge(sources).Choices() {
-		for _, s := range a.Branches {
-			if i, forced := b.forced[a.Holder.Key(a.Keyword)]; forced && s == a.Branches[i] && b.active[a.Holder.URL()] < 2 && !s.Valid(v) {
-				return false
-			}
-		}
-	}
-	return true
-}
-
-// hides reports whether a branch is forced somewhere inside a value.
-func (b *builder) hides(list []schema.Schema, v any) bool {
-	if b.scout && schema.TypeOf(v)&(schema.Object|schema.Array) != 0 {
-		return true
-	}
-	if len(b.forced) == 0 || schema.TypeOf(v)&(schema.Object|schema.Array) == 0 {
-		return false
-	}
-	for key := range b.forced {
-		if slices.ContainsFunc(list, func(s schema.Schema) bool { return b.leadsTo(s, key) }) {
-			return true
-		}
-	}
-	return false
-}
-
-// hint leaves the members of a value to be tried first at their places.
-func (b *builder) hint(at string, v any) {
-	switch v := v.(type) {
-	case map[string]any:
-		for name, m := range v {
-			b.hints[instance.Join(at, name)] = m
-		}
-	case []any:
-		for i, e := range v {
-			b.hints[instance.Join(at, strconv.Itoa(i))] = e
-		}
-	}
-}
-
-// isEmpty reports whether a value is an object or array without anything in it.
-func isEmpty(v any) bool {
-	switch v := v.(type) {
-	case map[string]any:
-		return len(v) == 0
-	case []any:
-		return len(v) == 0
-	}
-	return false
-}
-
 // synthesise synthesises a value.
 func (b *builder) synthesise(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
 	if sh.HasEnum {
@@ -404,58 +198,6 @@ func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape)
 		}
 	}
 	return out, err
-}
-
-// exclusions are the optional members that keep an object from being in one branch alone,
-// because others require them, and those that a not forbids to be there together. Without
-// all, only those of an anyOf of which a branch is forced.
-func (b *builder) exclusions(sh *schema.Shape, all bool) map[string]bool {
-	out := map[string]bool{}
-	for _, a := range sh.Choices() {
-		_, forced := b.forced[a.Holder.Key(a.Keyword)]
-		if !all && (a.Keyword != "anyOf" || !forced) {
-			continue
-		}
-		taken := b.choose(a.Holder, a.Keyword, len(a.Branches))[0]
-		if b.active[a.Holder.URL()] > 0 && forced { // choose took it for an inner one
-			taken = b.forced[a.Holder.Key(a.Keyword)]
-		}
-		for i, branch := range a.Branches {
-			if i == taken {
-				continue
-			}
-			for _, name := range branch.Required() {
-				out[name] = true
-			}
-		}
-	}
-	if all {
-		for _, n := range sh.Negations() {
-			b.negated(n, out)
-		}
-	}
-	for _, name := range sh.Required {
-		delete(out, name)
-	}
-	return out
-}
-
-// negated adds the member that has to be left out so that an object is not of a schema
-// which requires several: each of them in turn. Of a schema that requires one of several,
-// all have to be.
-func (b *builder) negated(not schema.Schema, out map[string]bool) {
-	if names := not.Required(); len(names) > 0 {
-		key := not.Key("not")
-		if len(names) > 1 {
-			b.meet(key, len(names))
-		}
-		out[names[len(names)-1-b.forced[key]]] = true
-	}
-	for _, a := range schema.Merge(schema.Expand([]schema.Schema{not}, func(schema.Schema, string, int) []int { return nil })).Choices() {
-		for _, branch := range a.Branches {
-			b.negated(branch, out)
-		}
-	}
 }
 
 // with is a list with those of another that it does not have.
@@ -708,98 +450,4 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 		out = append(out, v)
 	}
 	return out, nil
-}
-
-// reshape completes a valid value with what is optional, or prunes it to what
-// is required. Where the outcome would not be valid, the value stays.
-func (b *builder) reshape(at string, list []schema.Schema, v any) any {
-	sh := schema.Merge(schema.Apply(list, v))
-	var out any
-	switch v := v.(type) {
-	case map[string]any:
-		out = b.reshapeObject(at, sh, v)
-	case []any:
-		out = b.reshapeArray(at, sh, v)
-	case nil:
-		made, err := b.value(at, list, 0)
-		if !b.full || err != nil {
-			return v
-		}
-		out = made
-	default:
-		return v
-	}
-	if schema.Obeys(list, out) {
-		return out
-	}
-	return v
-}
-
-func (b *builder) reshapeObject(at string, sh *schema.Shape, v map[string]any) any {
-	out := map[string]any{}
-	needed := make(map[string]bool, len(sh.Required))
-	for _, n := range sh.Required {
-		needed[n] = true
-	}
-	for _, name := range instance.Names(v) {
-		if !b.full && !needed[name] {
-			continue
-		}
-		out[name] = v[name]
-		if members, ok := sh.Member(name); ok && len(members) > 0 {
-			out[name] = b.reshape(instance.Join(at, name), members, v[name])
-		}
-	}
-	if !b.full {
-		return out
-	}
-	for _, name := range sh.Properties {
-		if _, has := out[name]; has || b.trimmed {
-			continue
-		}
-		members, ok := sh.Member(name)
-		if !ok || schema.Merge(schema.Expand(members, b.choose)).ReadOnly {
-			continue
-		}
-		added, err := b.value(instance.Join(at, name), members, 0)
-		if err != nil {
-			continue
-		}
-		out[name] = added
-		for _, s := range sh.Sources {
-			if !s.Valid(out) {
-				delete(out, name)
-				break
-			}
-		}
-	}
-	return out
-}
-
-func (b *builder) reshapeArray(at string, sh *schema.Shape, v []any) any {
-	if b.full && len(v) == 0 { // a default more often than an example
-		if made, err := b.array(at, sh); err == nil {
-			return made
-		}
-	}
-	out := make([]any, len(v))
-	for i, e := range v {
-		out[i] = e
-		if items := sh.Item(i); len(items) > 0 {
-			out[i] = b.reshape(instance.Join(at, strconv.Itoa(i)), items, e)
-		}
-	}
-	if !b.full || len(out) != 1 || sh.MaxItems != nil && *sh.MaxItems < 2 || len(sh.Item(1)) == 0 {
-		return out
-	}
-	for ordinal := 1; ordinal < 4; ordinal++ {
-		second, err := b.value(instance.Join(at, "1"), sh.Item(1), ordinal)
-		if err != nil {
-			break
-		}
-		if !instance.Equal(second, out[0]) {
-			return append(out, second)
-		}
-	}
-	return out
 }

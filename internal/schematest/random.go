@@ -12,7 +12,7 @@ func Random(rng *rand.Rand, levels int) any {
 	number := func(n int) json.Number { return json.Number(fmt.Sprint(n)) }
 	low := rng.IntN(5)
 	high := low + 1 + rng.IntN(6)
-	kind := rng.IntN(9)
+	kind := rng.IntN(12)
 	if levels == 0 {
 		kind = rng.IntN(5)
 	}
@@ -41,6 +41,28 @@ func Random(rng *rand.Rand, levels int) any {
 		return map[string]any{"anyOf": []any{Random(rng, levels-1), Random(rng, levels-1)}}
 	case 7:
 		return map[string]any{"allOf": []any{randomObject(rng, levels, "a"), randomObject(rng, levels, "b")}}
+	}
+	switch kind {
+	case 8:
+		return map[string]any{"type": []any{"string", "integer"}, "minLength": number(low), "maximum": number(high + 9)}
+	case 9: // exactly one of two members, or not both
+		s := randomObject(rng, levels, "a")
+		properties := s["properties"].(map[string]any)
+		properties["x"], properties["y"] = Random(rng, 0), Random(rng, 0)
+		if rng.IntN(2) == 0 {
+			s["oneOf"] = []any{map[string]any{"required": []any{"x"}}, map[string]any{"required": []any{"y"}}}
+		} else {
+			s["not"] = map[string]any{"required": []any{"x", "y"}}
+		}
+		return s
+	case 10: // a member that another one demands, or that demands another
+		s := randomObject(rng, levels, "c")
+		properties := s["properties"].(map[string]any)
+		properties["k"], properties["n"] = map[string]any{"enum": []any{"north", "south"}}, Random(rng, 0)
+		s["required"] = append(s["required"].([]any), "k")
+		s["if"] = map[string]any{"properties": map[string]any{"k": map[string]any{"const": "north"}}}
+		s[[]string{"then", "else"}[rng.IntN(2)]] = map[string]any{"required": []any{"n"}}
+		return s
 	}
 	s := randomObject(rng, levels, strings.Repeat("k", 1+rng.IntN(2)))
 	if rng.IntN(2) == 0 {
