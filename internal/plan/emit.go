@@ -26,11 +26,10 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 		chosen := op.plan.opt.Cases
 		var within map[int]bool
 		if op.plan.opt.Budget > 0 && chosen == nil {
-			var few []exchange.Case
-			if few, within = op.withinBudget(); within == nil {
-				for i, c := range few {
-					c.Number = op.number() + i + 1
-					if !yield(c) {
+			var held []exchange.Case
+			if held, within = op.withinBudget(); held != nil {
+				for i, c := range held {
+					if c.Number = op.number() + i + 1; within[i+1] && !yield(c) {
 						return
 					}
 				}
@@ -100,20 +99,25 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	e.request()
 }
 
-// maxHeld is how much the bodies of cases may come to that are held at a time.
-const maxHeld = 4 << 20
+// Limits of what is held of an operation, so that it need not be planned twice.
+const (
+	maxHeld  = 4 << 20 // of the bodies of its cases
+	mostHeld = 5_000   // cases
+)
 
-// withinBudget picks cases: all controls, then by turns one of each rule. Where all are
-// within the budget, and not large, it gives them themselves.
-func (op *Operation) withinBudget() (few []exchange.Case, picked map[int]bool) {
+// withinBudget picks cases: all controls, then by turns one of each rule. Where they are
+// neither many nor large, it gives all of them themselves as well.
+func (op *Operation) withinBudget() (all []exchange.Case, picked map[int]bool) {
 	type ranked struct{ turn, place int }
 	var list []ranked
 	turns := map[string]int{}
 	picked = map[int]bool{}
-	held := 0
+	bytes := 0
 	op.emit(func(i int, c exchange.Case) bool {
-		if held += len(c.Request.Body); held <= maxHeld && len(list) <= op.plan.opt.Budget {
-			few = append(few, c)
+		if bytes += len(c.Request.Body); bytes <= maxHeld && i <= mostHeld {
+			all = append(all, c)
+		} else {
+			all = nil
 		}
 		rule := ""
 		switch {
@@ -131,14 +135,11 @@ func (op *Operation) withinBudget() (few []exchange.Case, picked map[int]bool) {
 		list = append(list, ranked{turns[rule], i})
 		return true
 	})
-	if len(list) <= op.plan.opt.Budget && held <= maxHeld {
-		return few, nil
-	}
 	slices.SortFunc(list, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.turn, b.turn), cmp.Compare(a.place, b.place)) })
 	for _, r := range list[:min(len(list), op.plan.opt.Budget)] {
 		picked[r.place] = true
 	}
-	return nil, picked
+	return all, picked
 }
 
 // emitter gives cases ids, and keeps equal requests out.
