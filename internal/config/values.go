@@ -67,15 +67,22 @@ func (s source) own() bool { return s.named || s.made }
 
 // bare is a path in which all parameters look alike: {}.
 func bare(path string) string {
-	open := strings.IndexByte(path, '{')
-	if open < 0 {
+	if strings.IndexByte(path, '{') < 0 {
 		return path
 	}
-	shut := strings.IndexByte(path[open:], '}')
-	if shut < 0 {
-		return path
+	var b strings.Builder
+	b.Grow(len(path))
+	for {
+		open := strings.IndexByte(path, '{')
+		shut := strings.IndexByte(path[max(open, 0):], '}')
+		if open < 0 || shut < 0 {
+			b.WriteString(path)
+			return b.String()
+		}
+		b.WriteString(path[:open])
+		b.WriteString("{}")
+		path = path[open+shut+1:]
 	}
-	return path[:open] + "{}" + bare(path[open+shut+1:])
 }
 
 // collection is the path that a record lies in, whatever its own parameters are
