@@ -89,7 +89,7 @@ func (r *Report) mark(res record.Result) {
 	if f == nil && len(res.Flaws) == 1 {
 		f = &res.Flaws[0]
 	}
-	if f == nil {
+	if f == nil || res.Edge == nil && res.Expect.Class.SuccessIsRight() && res.Verdict == judge.Pass { // where both are right, no rule is kept
 		return
 	}
 	k := cellKey{operation: res.Operation, in: f.In, field: instance.AnyIndex(f.Pointer)}
@@ -134,7 +134,7 @@ func markOf(res record.Result) Mark {
 		return Crash
 	case res.Kind == exchange.Edge && has("edge-rejected"):
 		return TooStrict
-	case has("accepted", "changed-state"):
+	case has("accepted", "changed-state", "read-only-stored"):
 		return NotKept
 	case res.Verdict != judge.Pass:
 		return Mistold

@@ -25,6 +25,9 @@ func TestMatrix(t *testing.T) {
 		if slices.Contains(codes, "edge-rejected") {
 			c.Kind, c.Flaws, c.Edge = exchange.Edge, nil, &f
 		}
+		if rule == "blank" { // a success is right too, and keeps nothing
+			c.Expect.Class = exchange.Either
+		}
 		if rule == "wrong-method" {
 			c.Flaws[0].In, c.Flaws[0].Pointer = "request", ""
 		}
@@ -46,6 +49,7 @@ func TestMatrix(t *testing.T) {
 	add(post, "/name", "minLength", judge.Fail, "edge-rejected")
 	add(put, "/name", "pattern", judge.Unproven)
 	add(put, "", "wrong-method", judge.Fail, "missing-header")
+	add(put, "/name", "blank", judge.Pass)
 	var got []string
 	for _, res := range r.Matrix() {
 		for _, row := range res.Rows {
