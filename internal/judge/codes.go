@@ -98,7 +98,7 @@ var Codes = []Code{
 		"Check the rule where the request comes in, on every operation that accepts the field, before anything is stored. If the description is wrong, loosen it.",
 		fieldAnswer},
 	{"read-only-stored", Error, "a member that only the service sets was taken from the request", "OpenAPI 3.1.1, section 4.8.24", Independent | Answers | PerFamily,
-		"A member that the description calls readOnly was sent, with a value that no service has by itself, and the answer shows that value.",
+		"A member that the description calls readOnly was sent, with a value that no service has by itself, and the answer shows that value; or, where the answer is empty, the resource does when it is read.",
 		"Ignoring the member is right, and so is refusing it. Of members that the description does not know, such as role, it is only a warning.",
 		"A client that may set an id, a time stamp or a role can take over records, forge their history or give itself rights.",
 		"Read requests into a type of their own, without what the service sets; or take the members out before anything is stored.",

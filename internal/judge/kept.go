@@ -22,12 +22,8 @@ func kept(c exchange.Case, a exchange.Answer) []Finding {
 	}
 	shown, is := instance.Get(answer, f.Pointer)
 	switch {
-	case f.Rule == "read-only" && is && instance.Equal(sent, shown):
-		out := finding("read-only-stored", f.Pointer, "", fmt.Sprintf("%s (%s) was taken from the request: the answer shows %s", f.Where(), f.Reason, instance.Shown(shown)))
-		if f.Variant != "sent" {
-			out.Severity = Warning
-		}
-		return []Finding{out}
+	case IsReadOnly(c) && Shows(c, answer):
+		return []Finding{readOnlyStored(c, "the answer")}
 	case !isBlankText(c):
 		return nil
 	case !is:
@@ -39,6 +35,29 @@ func kept(c exchange.Case, a exchange.Answer) []Finding {
 		return []Finding{ofBlanks(c, "trimmed", "is trimmed, and then stored with nothing in it")}
 	}
 	return []Finding{ofBlanks(c, "replaced", "is accepted, and "+instance.Shown(shown)+" is stored in its place")}
+}
+
+// IsReadOnly reports whether a case sends a member that only the service sets.
+func IsReadOnly(c exchange.Case) bool { return len(c.Flaws) == 1 && c.Flaws[0].Rule == "read-only" }
+
+// Shows reports whether a value, as a resource is shown, has what a case sent at the
+// field that it is about.
+func Shows(c exchange.Case, value any) bool {
+	sent, was := instance.Get(c.Body, c.Flaws[0].Pointer)
+	shown, is := instance.Get(value, c.Flaws[0].Pointer)
+	return was && is && instance.Equal(sent, shown)
+}
+
+// readOnlyStored is the finding for a member that was taken from the request, and what
+// shows it.
+func readOnlyStored(c exchange.Case, by string) Finding {
+	f := c.Flaws[0]
+	sent, _ := instance.Get(c.Body, f.Pointer)
+	out := finding("read-only-stored", f.Pointer, "", fmt.Sprintf("%s (%s) was taken from the request: %s shows %s", f.Where(), f.Reason, by, instance.Shown(sent)))
+	if f.Variant != "sent" {
+		out.Severity = Warning
+	}
+	return out
 }
 
 func isBlankText(c exchange.Case) bool { return len(c.Flaws) == 1 && c.Flaws[0].Rule == "blank" }

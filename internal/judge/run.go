@@ -213,8 +213,15 @@ func (r *Run) Closing(c exchange.Case, a exchange.Answer) {
 	}
 }
 
-// State judges what a rejected case made of a resource.
+// State judges what a rejected case made of a resource, and whether it keeps what only
+// the service sets.
 func (r *Run) State(c exchange.Case, seen Readings) {
+	if IsReadOnly(c) {
+		if Shows(c, seen.After) {
+			r.note(runFinding(c, readOnlyStored(c, "the resource, read afterwards,")))
+		}
+		return
+	}
 	if change := seen.Change(); change != "" {
 		r.note(changed(c, change))
 	}

@@ -215,13 +215,14 @@ type operation struct {
 	described *exchange.Exchange           // the control as the description has it, where it was refused and another took its place
 	control   *exchange.Case               // the fullest one, where it was accepted
 	rejected  []rejection                  // some of those rejected, to be sent again
+	unshown   []rejection                  // accepted, with what only the service sets, and an empty answer
 	size      int                          // of what they hold
 	failing   []exchange.Case              // cases that were answered with a 5xx, as planned
 	trail     []step                       // the cases since the service was last seen to work
 	late      late
 }
 
-// rejection is a case that was rejected, as planned, with its exchange.
+// rejection is a case, of which most were rejected, as planned, with its exchange.
 type rejection struct {
 	planned exchange.Case
 	exchange.Exchange
@@ -293,6 +294,7 @@ func (o *operation) run(ctx context.Context) {
 	if o.ends(ctx) {
 		return
 	}
+	o.readBack(ctx)
 	o.again(ctx)
 	o.close(ctx)
 	for _, c := range o.failing {
@@ -377,6 +379,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 	}
 	return o.result(e, j, func() {
 		o.keepRejection(c, e, j)
+		o.keepUnshown(c, e)
 		if o.opt.Alone != nil && e.Response.Status >= http.StatusInternalServerError && len(o.failing) < maxFailing {
 			o.failing = append(o.failing, c)
 		}

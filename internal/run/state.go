@@ -1,7 +1,10 @@
 package run
 
 import (
+	"bytes"
+	"cmp"
 	"context"
+	"slices"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -81,6 +84,39 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 	}
 	if seen, ok := o.around(ctx, s, list); ok {
 		o.state(record.State{Case: list[0].Case, Seen: seen})
+	}
+}
+
+// maxUnshown bounds the cases after which a resource is read.
+const maxUnshown = 16
+
+// keepUnshown puts a case aside that sent what only the service sets, where the answer
+// does not show whether it was stored.
+func (o *operation) keepUnshown(planned exchange.Case, e exchange.Exchange) {
+	if judge.IsReadOnly(planned) && e.Response.Success() && len(bytes.TrimSpace(e.Response.Body)) == 0 && len(o.unshown) < maxUnshown {
+		o.unshown = append(o.unshown, rejection{planned, e})
+	}
+}
+
+// readBack sends such cases once more, and reads the resource after each.
+func (o *operation) readBack(ctx context.Context) {
+	reader, ok := o.op.Reader()
+	if !ok || o.control == nil {
+		return
+	}
+	slices.SortFunc(o.unshown, func(a, b rejection) int { return cmp.Compare(a.Number, b.Number) })
+	for _, r := range o.unshown {
+		var seen judge.Readings
+		ok := false
+		if o.opt.Around != nil {
+			seen, ok = o.opt.Around(ctx, reader, r.planned)
+		}
+		if !ok && ctx.Err() == nil && o.send(ctx, r.planned, nil).Response.Success() {
+			seen.After, ok = o.read(ctx, reader)
+		}
+		if ok && ctx.Err() == nil && judge.Shows(r.Case, seen.After) {
+			o.state(record.State{Case: r.Case, Seen: seen})
+		}
 	}
 }
 

@@ -247,3 +247,56 @@ func TestABusyMachineIsNotAccused(t *testing.T) {
 		t.Errorf("accused: %s %s", e.Code, e.Examples[0].Message)
 	}
 }
+
+const keptBuoys = `
+openapi: 3.1.0
+info: {title: Buoys, version: '1'}
+paths:
+  /buoys/{id}:
+    parameters: [{name: id, in: path, required: true, schema: {type: string}, example: b1}]
+    get: {responses: {'200': {description: The buoy.}}}
+    put:
+      requestBody:
+        required: true
+        content: {application/json: {schema: {type: object, required: [colour], properties: {colour: {type: string, maxLength: 9, example: red}, laid: {type: string, format: date-time, readOnly: true}}}}}
+      responses: {'204': {description: Done.}}
+`
+
+// TestWhatIsReadBack: where answers are empty, the resource is read to see whether it
+// keeps a member that only the service sets.
+func TestWhatIsReadBack(t *testing.T) {
+	for keeps, want := range map[bool]bool{true: true, false: false} {
+		var mu sync.Mutex
+		stored := map[string]any{"colour": "red"}
+		service := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			defer mu.Unlock()
+			var v map[string]any
+			switch {
+			case r.Method == "GET":
+				w.Header().Set("Content-Type", "application/json")
+				_ = json.NewEncoder(w).Encode(stored)
+			case r.Method != "PUT" || json.NewDecoder(r.Body).Decode(&v) != nil:
+				w.WriteHeader(400)
+			default:
+				if !keeps {
+					v["laid"] = "2031-05-04T06:00:00Z"
+				}
+				stored = v
+				w.WriteHeader(204)
+			}
+		})
+		found := false
+		for _, e := range tryService(t, service, keptBuoys, flaw.Usual).Entries() {
+			if e.Code == "read-only-stored" {
+				found = true
+				if m := e.Examples[0].Message; !strings.Contains(m, "read afterwards, shows \"2001-02-03") {
+					t.Errorf("it says %q", m)
+				}
+			}
+		}
+		if found != want {
+			t.Errorf("the service keeps it: %v; it is found: %v", keeps, found)
+		}
+	}
+}
