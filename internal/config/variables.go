@@ -253,8 +253,8 @@ func (c *Config) Kept(values map[string]any) map[string]any {
 // IsCredential reports whether headers or credentials are made of a value.
 func (c *Config) IsCredential(name string) bool { return c.authority[name] }
 
-// seeCredentials notes what headers and credentials are made of: it is asked for by each
-// operation and fixture.
+// seeCredentials notes what headers and credentials are made of: each
+// operation and fixture wants to know.
 func (c *Config) seeCredentials() {
 	c.authority = map[string]bool{}
 	c.texts = slices.Clip(c.everyText())

@@ -134,7 +134,7 @@ func scalars(text string) []any {
 	return out
 }
 
-// paired is a text such as R,100,G,200 or R=100,G=200 as an object; nil where it is none.
+// paired is a text such as R,100,G,200 or R=100,G=200 as an object; nil for any other text.
 func paired(text string) map[string]any {
 	tokens := strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == '=' })
 	if len(tokens) == 0 || len(tokens)%2 != 0 {
