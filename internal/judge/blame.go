@@ -96,8 +96,14 @@ func blame(c exchange.Case, ctx Context, doc problem.Document, reading layout.Re
 // of the whole, or where its words speak of the field.
 func namesNothing(c exchange.Case, reading layout.Reading) bool {
 	return !slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
-		return n.Name.Fits("") != layout.Exact || slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed })
+		return n.Name.Fits("") != layout.Exact || slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed || ofBranches(c, f) })
 	})
+}
+
+// ofBranches reports whether a member is missing that only branches of the body's oneOf
+// or anyOf may require: which of them is missing nobody can say, and the body is wrong.
+func ofBranches(c exchange.Case, f exchange.Flaw) bool {
+	return f.Rule == "required" && instance.Parent(f.Pointer) == "" && slices.Contains(c.Alternatives, "")
 }
 
 // owners are the flaws that names fit exactly, by their indexes, which uses a name

@@ -47,6 +47,10 @@ func TestBlameInAndAroundAlternatives(t *testing.T) {
 	inside.Alternatives = []string{"/cargo"}
 	both := broken(t, exchange.Constraint, "/cargo/kind const", "/cargo/weight_t maximum")
 	both.Alternatives = inside.Alternatives
+	one := broken(t, exchange.Constraint, "/name required")
+	long := broken(t, exchange.Constraint, "/name maxLength")
+	one.Alternatives, long.Alternatives = []string{""}, []string{""}
+	whole := answer(422, problemMedia, `{"type":"https://harbour.example/invalid","title":"Invalid","errors":[{"pointer":"#","detail":"none of the branches takes it"}]}`)
 	filter := broken(t, exchange.Parameter, "/filter/colour enum")
 	filter.Flaws[0].In = "query"
 	two := func(names ...string) exchange.Answer {
@@ -65,6 +69,8 @@ func TestBlameInAndAroundAlternatives(t *testing.T) {
 		{"full names of other branches", inside, two("cargo.weight_t", "cargo.volume_m3"), ""},
 		{"bare names of other branches", inside, two("cargo.weight_t", "volume_m3"), ""},
 		{"a bare name that is one at the top", inside, two("cargo.weight_t", "name"), "wrong-field"},
+		{"one of several members is missing, and the body is named", one, whole, ""},
+		{"a member is too long, and the body is named", long, whole, "no-field-errors"},
 		{"only the tag", both, two("cargo.kind"), ""},
 		{"a member of a parameter, as seen from it", filter, two("colour"), ""},
 	} {
