@@ -13,9 +13,12 @@ import (
 // values that two branches of a oneOf take; then values that a not forbids.
 // Single rules of the branch taken are broken like any others.
 func plantAlternative(s *site) {
+	_, object := s.value.(map[string]any)
 	for _, a := range s.shape.Choices() {
+		s.tried[a.Keyword] = s.tried[a.Keyword] || object // an object breaks it by the rules of its branches
 		// What no branch accepts is the same for every branch of the control.
 		if key := s.pointer + " " + a.Branches[0].URL(); s.p.done[key] {
+			s.tried[a.Keyword] = true
 			continue
 		} else {
 			s.p.done[key] = true

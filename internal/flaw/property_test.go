@@ -51,7 +51,7 @@ func places(e *jsonschema.ValidationError) []string {
 // that shares no code with the planting; and where the schema has no
 // alternatives, the complaints are at the flawed fields alone.
 func TestWhatIsPlantedIsProvedByAnother(t *testing.T) {
-	schemas := 2000
+	schemas := 1200
 	if testing.Short() {
 		schemas = 200
 	}
