@@ -2,53 +2,106 @@ package dialect
 
 import (
 	"maps"
+	"reflect"
+	"slices"
 	"strconv"
+	"strings"
 
 	"obiter/internal/document"
 	"obiter/internal/instance"
 )
 
-// closed reads members of allOf that are closed one against the other as closed together:
-// by the letter nothing obeys them all, and nobody means that.
-func (r *rewriter) closed(m map[string]any, at string) {
-	members, _ := m["allOf"].([]any)
-	if len(members) == 0 || m["unevaluatedProperties"] != nil {
-		return
+// closing is a schema whose allOf has members that are closed one against the other.
+type closing struct {
+	holder  map[string]any
+	members []any
+	parts   []part // the schema's own keywords, then the members
+	at      string
+}
+
+// part is a schema that an instance has to obey next to others.
+type part struct {
+	schema map[string]any
+	known  map[string]bool // the properties that it describes
+	closed bool            // to all others
+}
+
+// closedTogether reads members of allOf that are closed one against the other as closed
+// together: by the letter nothing obeys them all, and nobody means that. It looks at all
+// schemas before it changes any.
+func (r *rewriter) closedTogether(v any) {
+	var found []closing
+	seen := map[uintptr]bool{}
+	r.closings(v, "", seen, &found)
+	for _, c := range found {
+		for i, p := range c.parts {
+			switch {
+			case !p.closed:
+			case i == 0:
+				delete(c.holder, "additionalProperties")
+			default: // it may serve others too
+				open := maps.Clone(p.schema)
+				delete(open, "additionalProperties")
+				delete(open, "unevaluatedProperties")
+				c.members[i-1] = open
+			}
+		}
+		c.holder["unevaluatedProperties"] = false
+		r.out.Together = append(r.out.Together, document.Location{File: r.base, Pointer: instance.Join(c.at, "allOf")})
 	}
-	type part struct {
-		holder map[string]any
-		known  map[string]bool
-		closed bool
-	}
-	parts := []part{{m, r.members(m, false), isClosed(m)}}
-	for _, member := range members {
-		target := r.target(member)
-		parts = append(parts, part{target, r.members(target, true), isClosed(target)})
-	}
-	apart := false
-	for _, p := range parts {
-		for _, other := range parts {
-			for name := range other.known {
-				apart = apart || p.closed && !p.known[name]
+	slices.SortFunc(r.out.Together, func(a, b document.Location) int { return strings.Compare(a.Pointer, b.Pointer) })
+}
+
+// closings collects the schemas to be closed otherwise, in any order.
+func (r *rewriter) closings(v any, at string, seen map[uintptr]bool, found *[]closing) {
+	switch v := v.(type) {
+	case []any:
+		for i, e := range v {
+			if isContainer(e) {
+				r.closings(e, instance.Join(at, strconv.Itoa(i)), seen, found)
+			}
+		}
+	case map[string]any:
+		if key := reflect.ValueOf(v).Pointer(); seen[key] {
+			return
+		} else {
+			seen[key] = true
+		}
+		if members, is := v["allOf"].([]any); is && v["unevaluatedProperties"] == nil {
+			if c := (closing{v, members, r.parts(v, members), at}); c.apart() {
+				*found = append(*found, c)
+			}
+		}
+		for k := range v {
+			if isContainer(v[k]) && k != "example" && k != "examples" && k != "default" && k != "enum" && k != "const" && !isExtension(k) {
+				r.closings(v[k], instance.Join(at, k), seen, found)
 			}
 		}
 	}
-	if !apart {
-		return
+}
+
+// parts are a schema's own keywords and the members of its allOf.
+func (r *rewriter) parts(m map[string]any, members []any) []part {
+	out := []part{{m, r.members(m, false), m["additionalProperties"] == false}}
+	for _, member := range members {
+		target := r.target(member)
+		out = append(out, part{target, r.members(target, true), target["additionalProperties"] == false || target["unevaluatedProperties"] == false})
 	}
-	for i, p := range parts {
-		switch {
-		case !p.closed:
-		case i == 0:
-			delete(m, "additionalProperties")
-		default: // it may serve others too
-			open := maps.Clone(p.holder)
-			delete(open, "additionalProperties")
-			members[i-1] = open
+	return out
+}
+
+// apart reports whether one part is closed to what another describes.
+func (c closing) apart() bool {
+	for _, p := range c.parts {
+		for _, other := range c.parts {
+			for name := range other.known {
+				if p.closed && !p.known[name] {
+					return true
+				}
+			}
 		}
 	}
-	m["unevaluatedProperties"] = false
-	r.out.Together = append(r.out.Together, document.Location{File: r.base, Pointer: instance.Join(at, "allOf")})
+	return false
 }
 
 // target is a schema, or what it refers to.
@@ -62,11 +115,6 @@ func (r *rewriter) target(v any) map[string]any {
 
 // maxDepth bounds how far down members of allOf are followed.
 const maxDepth = 8
-
-func isClosed(m map[string]any) bool {
-	open, is := m["additionalProperties"].(bool)
-	return is && !open
-}
 
 // members are the names of a schema's properties, and with deep those of its allOf.
 func (r *rewriter) members(m map[string]any, deep bool) map[string]bool {
@@ -91,25 +139,4 @@ func (r *rewriter) members(m map[string]any, deep bool) map[string]bool {
 	}
 	collect(m, from)
 	return out
-}
-
-// closedAgainst goes through the schemas of a file for closed.
-func (r *rewriter) closedAgainst(v any, at string) {
-	switch v := v.(type) {
-	case []any:
-		for i, e := range v {
-			if isContainer(e) {
-				r.closedAgainst(e, instance.Join(at, strconv.Itoa(i)))
-			}
-		}
-	case map[string]any:
-		if v["allOf"] != nil {
-			r.closed(v, at)
-		}
-		for k := range v { // in any order: what is found is sorted
-			if isContainer(v[k]) && k != "example" && k != "examples" && k != "default" && k != "enum" && k != "const" && !isExtension(k) {
-				r.closedAgainst(v[k], instance.Join(at, k))
-			}
-		}
-	}
 }

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"maps"
 	"reflect"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -64,8 +63,7 @@ func Rewrite(files *document.Files, address string, f *document.File, old bool) 
 	if m, ok := f.Value.(map[string]any); ok {
 		r.hierarchies(m)
 	}
-	r.closedAgainst(f.Value, "")
-	slices.SortFunc(r.out.Together, func(a, b document.Location) int { return strings.Compare(a.Pointer, b.Pointer) })
+	r.closedTogether(f.Value)
 	// Only once all are in one dialect, for it follows references.
 	required := requirements{files: files, seen: map[uintptr]bool{}}
 	required.walk(document.Location{File: address}, f.Value)

@@ -28,6 +28,8 @@ func TestSchemasAreRewritten(t *testing.T) {
 			`{"discriminator":{"mapping":{"q":"#/components/schemas/Q"},"propertyName":"k"},"oneOf":[{"allOf":[{"$ref":"#/components/schemas/Q"}],"properties":{"k":{"enum":["q","Q"],"x-obiter-murky":["Q"]}},"required":["k"],"x-obiter-pinned":true},{"allOf":[{"$ref":"#/components/schemas/B"}],"properties":{"k":{"enum":["B"]}},"required":["k"],"x-obiter-pinned":true}]}`},
 		{"a discriminator whose names the branch does not list", "3.1.0", `{"oneOf":[{"$ref":"#/components/schemas/L"}],"discriminator":{"propertyName":"k"}}`, `{"discriminator":{"propertyName":"k"},"oneOf":[{"$ref":"#/components/schemas/L"}]}`},
 		{"members of allOf that are closed apart", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/C"},{"additionalProperties":false,"properties":{"d":{}}}]}`, `{"allOf":[{"properties":{"c":{}}},{"properties":{"d":{}}}],"unevaluatedProperties":false}`},
+		{"a member of allOf that is closed apart itself", "3.1.0", `{"allOf":[{"allOf":[{"$ref":"#/components/schemas/C"},{"properties":{"d":{}}}],"additionalProperties":false},{"properties":{"e":{}}}]}`,
+			`{"allOf":[{"allOf":[{"properties":{"c":{}}},{"properties":{"d":{}}}]},{"properties":{"e":{}}}],"unevaluatedProperties":false}`},
 		{"a member of allOf that knows all", "3.1.0", `{"allOf":[{"$ref":"#/components/schemas/C"},{"properties":{"c":{"minLength":1}}}]}`, `{"allOf":[{"$ref":"#/components/schemas/C"},{"properties":{"c":{"minLength":1}}}]}`},
 		{"boolean required", "3.0.3", `{"type":"string","required":true}`, `{"type":"string"}`},
 		{"readOnly", "3.1.0", `{"required":["a","b"],"properties":{"a":{"readOnly":true},"b":{}}}`, `{"properties":{"a":{"readOnly":true},"b":{}},"required":["b"]}`},

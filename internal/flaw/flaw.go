@@ -310,6 +310,7 @@ var planters = []struct {
 	{[]string{"blank"}, plantBlank},
 	{[]string{"number-text"}, plantNumberText},
 	{[]string{"unusual-number"}, plantHuge},
+	{[]string{"unusual-date"}, plantFarDates},
 }
 
 // Rules lists the rules that this package plants.

@@ -233,6 +233,22 @@ func plantHuge(s *site) {
 	s.open("unusual-number", "huge-exponent", Deep, json.Number("1e400"), "a number beyond double precision, which JSON allows (RFC 8259, section 6)")
 }
 
+// plantFarDates sends dates that are right and centuries off: calendars and databases have
+// limits of their own.
+func plantFarDates(s *site) {
+	if _, ok := s.value.(string); !ok || s.shape.HasEnum {
+		return
+	}
+	for _, format := range s.shape.Formats {
+		after, is := map[string]string{"date": "", "date-time": "T00:00:00Z"}[format]
+		if !is {
+			continue
+		}
+		s.open("unusual-date", "year-1", Deep, "0001-01-01"+after, "the first year of the calendar")
+		s.open("unusual-date", "year-9999", Deep, "9999-12-31"+after, "the last year with four digits")
+	}
+}
+
 // open gives out a value that the schema allows, or of which no standard says whether it
 // does: success is right, and so is a rejection.
 func (s *site) open(rule, variant string, at Depth, value any, reason string) {

@@ -64,6 +64,7 @@ func TestUnusualForms(t *testing.T) {
 		{"{type: string, minLength: 2, pattern: '[a-z]'}", flaw.Usual, nil, []string{"blank"}},
 		{"{type: array, items: {type: string}}", flaw.Usual, []string{`blank empty-element ["",`}, nil},
 		{"{type: array, items: {type: string, minLength: 1}}", flaw.Usual, nil, []string{"blank empty-element"}},
+		{"{type: string, format: date}", flaw.Deep, []string{`unusual-date year-1 "0001-01-01"`, `unusual-date year-9999 "9999-12-31"`}, nil},
 		{"{type: number}", flaw.Deep, []string{"unusual-number huge-exponent 1e400"}, nil},
 		{"{type: number, maximum: 9}", flaw.Deep, nil, []string{"unusual-number"}},
 	} {

@@ -29,6 +29,7 @@ var families = map[string][]string{
 	"media type":         {"wrong-content-type", "unusual-charset", "wrong-content-encoding", "unusual-accept"},
 	"unusual text":       {"unusual-text"},
 	"unusual numbers":    {"unusual-number", "number-text"},
+	"unusual dates":      {"unusual-date"},
 	"set by the service": {"read-only"},
 	"empty headers":      {"empty-field"},
 	"size":               {"deep-nesting", "large-body"},
