@@ -92,14 +92,14 @@ func (p *Plan) bodySchema(media oad.Media) (schema.Schema, error) {
 // What a schema may ask for: hundreds of times what those of real descriptions do.
 const (
 	maxValues = 5_000
-	maxSteps  = 10_000    // for the fields of its instances to be tried
+	maxSteps  = 10_000    // for all fields of its instances to be tried
 	mostSteps = 1_000_000 // for one to be made
 )
 
-// errSteps is for schemas of which only a lean instance is made, and nothing inside is tried.
+// errSteps is for schemas of which only a lean instance is made.
 var errSteps = fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", maxSteps)
 
-// TooHeavy is the reason for dropping the flaws of a body's fields.
+// TooHeavy is the reason for dropping the flaws of a body's optional fields.
 var TooHeavy = errSteps.Error()
 
 // size is how many values there are in one.

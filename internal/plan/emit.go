@@ -307,8 +307,7 @@ func (e *emitter) part(part *Part) {
 		return // what is wrong with these is about the whole
 	}
 	if part.heavy {
-		e.drop(exchange.Flaw{In: part.In, Rule: "every"}, TooHeavy)
-		return
+		e.drop(exchange.Flaw{In: part.In, Rule: "every"}, TooHeavy) // of optional fields
 	}
 	done := map[string]bool{}
 	for _, control := range part.Controls {

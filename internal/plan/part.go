@@ -21,7 +21,7 @@ import (
 type Part struct {
 	wire.Place
 	Controls []sample.Control // fullest first
-	heavy    bool             // its schema takes too long to check for its fields to be tried
+	heavy    bool             // its schema takes long to check, so that only required fields are tried
 
 	listed map[string][]flaw.Field // fields of its controls, by their shapes
 }

@@ -75,7 +75,7 @@ type Gap struct {
 // The kinds of gaps, in the order in which they are listed.
 const (
 	TooMany        = "more fields than one request is made with, so the last are not tried"
-	TooHeavy       = "schemas refer to one another so often that the body's fields are not tried"
+	TooHeavy       = "schemas refer to one another so often that only required fields of the body are tried"
 	BrokenExample  = "an example breaks its own schema"
 	NoExample      = "no example"
 	NoMaxLength    = "string without a maximum length"
