@@ -14,9 +14,9 @@ import (
 // maxOwn bounds the members of an operation that the service sets and that are sent.
 const maxOwn = 8
 
-// ownMembers sends members that only the service sets: those that are readOnly (OpenAPI
-// 3.1.1, section 4.8.24), and in deep runs such as look like it, where the description
-// does not know them. They may be ignored or refused, and must not be stored: their
+// ownMembers sends members that only the service sets: those that are readOnly (JSON
+// Schema 2020-12, Validation, section 9.4), and in deep runs such as look like it, where
+// the description does not know them. They may be ignored or refused, and must not be stored: their
 // values are such as no service comes upon by itself.
 func (e *emitter) ownMembers(s sent) {
 	if s.control == nil || !IsJSON(e.op.Media) || !e.at(flaw.Usual) {
