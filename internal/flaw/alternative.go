@@ -106,8 +106,7 @@ func (s *site) joined(other schema.Schema) []any {
 // completed is the present object with the members that a schema requires, as both have
 // them.
 func (s *site) completed(now map[string]any, other schema.Schema) map[string]any {
-	leave := func(schema.Schema, string, int) []int { return nil }
-	both := schema.Merge(schema.Expand(append(slices.Clone(s.list), other), leave))
+	both := schema.Merge(schema.Expand(append(slices.Clone(s.list), other), schema.NoBranch))
 	out := maps.Clone(now)
 	for _, name := range other.Required() {
 		members, known := both.Member(name)

@@ -18,7 +18,7 @@ func (p *Planter) edgesAt(s *site) {
 	case string: // what nothing here can check accuses nobody
 		if s.shape.HasEnum {
 			s.enumEdges()
-		} else if !s.guessed() {
+		} else if !s.shape.Guesses(now) {
 			s.lengthEdges()
 			s.formEdges(now)
 		}
@@ -45,7 +45,7 @@ func (s *site) edge(rule, variant string, at Depth, value any, reason string) {
 // rareEdge is an edge; one that is rare is seldom met, though it is right.
 func (s *site) rareEdge(rare bool, rule, variant string, at Depth, value any, reason string) {
 	f := s.flaw(rule, variant, reason)
-	if s.p.stopped || s.p.enough() || at > s.p.depth && at > Usual || s.p.depth == Quick && s.p.once[[2]string{"edge " + f.Pointer, rule}] > 0 {
+	if s.p.stopped || s.p.enough() || at > max(s.p.depth, Usual) || s.p.depth == Quick && s.p.once[[2]string{"edge " + f.Pointer, rule}] > 0 {
 		return
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)

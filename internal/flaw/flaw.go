@@ -348,10 +348,6 @@ func (s *site) unbroken(name string) string {
 	return NotBroken
 }
 
-// guessed reports whether a rule of the field cannot be checked here, so that a value may
-// break it, unless it is one of the description's own.
-func (s *site) guessed() bool { return s.shape.Guesses(s.value) }
-
 // fits reports whether the site's value is of the type that a rule is about.
 func (s *site) fits(t rule.Target) bool {
 	switch s.value.(type) {
@@ -464,13 +460,16 @@ func (p *Planter) give(planted Planted) {
 // mayObey reports whether the member in which a field is can be read so that it obeys,
 // where all values arrive as text: it is no flaw then.
 func (p *Planter) mayObey(field string, body any) bool {
-	object, isObject := body.(map[string]any)
-	tokens, err := instance.Split(field)
-	if p.readings != nil && field == "" { // the body is one value
+	if p.readings == nil {
+		return false
+	}
+	if field == "" { // the body is one value
 		readings, _ := p.readings("", body, []schema.Schema{p.root})
 		return slices.ContainsFunc(readings, p.root.Valid)
 	}
-	if p.readings == nil || !isObject || err != nil || len(tokens) == 0 {
+	object, isObject := body.(map[string]any)
+	tokens, err := instance.Split(field)
+	if !isObject || err != nil {
 		return false
 	}
 	name := tokens[0]
@@ -482,10 +481,9 @@ func (p *Planter) mayObey(field string, body any) bool {
 	if p.top == nil {
 		p.top = schema.Merge(schema.Apply([]schema.Schema{p.root}, p.control))
 	}
-	root := p.top
-	list, _ := root.Member(name)
+	list, _ := p.top.Member(name)
 	readings, absent := p.readings(name, v, list)
-	return absent && !slices.Contains(root.Required, name) || slices.ContainsFunc(readings, func(r any) bool { return schema.Obeys(list, r) })
+	return absent && !slices.Contains(p.top.Required, name) || slices.ContainsFunc(readings, func(r any) bool { return schema.Obeys(list, r) })
 }
 
 // prove asks the validator whether what is seen of a body is broken at each

@@ -11,24 +11,22 @@ import (
 // kept is what a success shows of a value of which no standard says whether it may be
 // taken: that a member which only the service sets was stored, and what becomes of blanks.
 func kept(c exchange.Case, a exchange.Answer) []Finding {
-	if len(c.Flaws) != 1 || c.Flaws[0].In != "body" {
+	if !IsReadOnly(c) && !isBlankText(c) {
 		return nil
 	}
-	f := c.Flaws[0]
 	answer, err := instance.Decode(a.Body)
-	sent, was := instance.Get(c.Body, f.Pointer)
-	if err != nil || !was {
+	if err != nil {
 		answer = nil
 	}
-	shown, is := instance.Get(answer, f.Pointer)
+	shown, is := instance.Get(answer, c.Flaws[0].Pointer)
 	switch {
 	case IsReadOnly(c) && Shows(c, answer):
 		return []Finding{readOnlyStored(c, "the answer")}
-	case !isBlankText(c):
+	case IsReadOnly(c):
 		return nil
 	case !is:
 		return []Finding{ofBlanks(c, "accepted", "is accepted; the answer does not show what is stored")}
-	case instance.Equal(sent, shown):
+	case Shows(c, answer):
 		return []Finding{ofBlanks(c, "stored", "is stored as it is")}
 	}
 	if text, isText := shown.(string); isText && strings.TrimSpace(text) == "" {

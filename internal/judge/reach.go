@@ -27,10 +27,7 @@ func contradicts(c exchange.Case, a exchange.Answer, doc problem.Document) bool 
 		return false
 	}
 	for _, in := range []string{"body", "query", "header", "cookie"} { // what is in the path names a record
-		part := c.Parts[in]
-		if in == "body" {
-			part = c.Body
-		}
+		part := partOf(c, in)
 		reading := layout.Read(doc.Value, layout.NewVocabulary(part, nil, nil))
 		if slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
 			if slices.Contains(c.Unchecked, exchange.Flaw{In: in, Pointer: n.Name.Path()}.Where()) {
@@ -42,6 +39,14 @@ func contradicts(c exchange.Case, a exchange.Answer, doc problem.Document) bool 
 		}
 	}
 	return false
+}
+
+// partOf is what a valid request holds in a place.
+func partOf(c exchange.Case, in string) any {
+	if in == "body" {
+		return c.Body
+	}
+	return c.Parts[in]
 }
 
 // lacks reports whether a pointer names a member that an object of the request
@@ -178,10 +183,7 @@ func (l *look) isTaken() bool {
 func Blamed(c exchange.Case, a exchange.Answer) (in, pointer, message string, is bool) {
 	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
 	for _, in := range []string{"body", "query", "header", "path", "cookie"} {
-		part := c.Parts[in]
-		if in == "body" {
-			part = c.Body
-		}
+		part := partOf(c, in)
 		if part == nil {
 			continue
 		}

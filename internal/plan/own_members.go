@@ -43,7 +43,7 @@ func (e *emitter) ownMembers(s sent) {
 			if _, has := object[name]; has || !known {
 				continue
 			}
-			sh := schema.Merge(schema.Expand(members, func(schema.Schema, string, int) []int { return nil }))
+			sh := schema.Merge(schema.Expand(members, schema.NoBranch))
 			if v, ok := strange(sh); ok && sh.ReadOnly {
 				give(instance.Join(f.Pointer, name), "sent", "a member that only the service sets (readOnly) is sent", v)
 			}

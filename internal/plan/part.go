@@ -31,7 +31,7 @@ type Untried struct{ In, Name, Why string }
 
 // undescribed is the first parameter of a path template that nothing describes; "" if none.
 func undescribed(o oad.Operation) string {
-	path, _, _ := strings.Cut(o.Path, "#")
+	path := o.Address()
 	for {
 		i := strings.IndexByte(path, '{')
 		if i < 0 {

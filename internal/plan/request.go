@@ -161,8 +161,8 @@ func (e *emitter) unknownID(s sent) {
 	}
 	part := e.op.Parts[i]
 	object, _ := s.values["path"].(map[string]any)
-	last := lastParameter(e.op.Path)
-	for _, name := range slices.Backward(inPath(e.op.Path)) {
+	last := lastParameter(e.op.Address())
+	for _, name := range slices.Backward(inPath(e.op.Address())) {
 		documented := e.op.Documented()
 		if name == last && e.op.Method == "PUT" && (!slices.Contains(documented, "404") || slices.Contains(documented, "201")) {
 			continue
@@ -179,7 +179,6 @@ func (e *emitter) unknownID(s sent) {
 // inPath are the names of a template's parameters that stand alone between
 // slashes, in their order.
 func inPath(path string) []string {
-	path, _, _ = strings.Cut(path, "#")
 	var out []string
 	for _, segment := range strings.Split(path, "/") {
 		if strings.HasPrefix(segment, "{") && strings.IndexByte(segment, '}') == len(segment)-1 {
@@ -191,7 +190,6 @@ func inPath(path string) []string {
 
 // lastParameter is the name of the parameter that ends a template; "" if none does.
 func lastParameter(path string) string {
-	path, _, _ = strings.Cut(path, "#")
 	open := strings.LastIndexByte(path, '{')
 	if open < 0 || !strings.HasSuffix(path, "}") {
 		return ""

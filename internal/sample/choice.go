@@ -192,7 +192,7 @@ func (b *builder) negated(not schema.Schema, out map[string]bool) {
 		}
 		out[names[len(names)-1-b.forced[key]]] = true
 	}
-	for _, a := range schema.Merge(schema.Expand([]schema.Schema{not}, func(schema.Schema, string, int) []int { return nil })).Choices() {
+	for _, a := range schema.Merge(schema.Expand([]schema.Schema{not}, schema.NoBranch)).Choices() {
 		for _, branch := range a.Branches {
 			b.negated(branch, out)
 		}

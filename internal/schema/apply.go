@@ -12,6 +12,9 @@ import (
 // Choice picks branches of an alternative: indexes into it.
 type Choice func(s Schema, keyword string, n int) []int
 
+// NoBranch is the Choice that leaves alternatives aside.
+func NoBranch(Schema, string, int) []int { return nil }
+
 // Apply lists the schemas that hold for instance v where those in list do:
 // through $ref, allOf, the branches of oneOf and anyOf that v obeys, the side
 // of if/then/else that v falls on, and dependentSchemas of its members.

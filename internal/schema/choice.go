@@ -9,7 +9,7 @@ import (
 // ObeysAround reports whether v obeys what schemas say of it apart from their
 // alternatives: whether, of a value that no branch takes, this is all that is wrong.
 func ObeysAround(list []Schema, v any) bool {
-	for _, s := range Expand(list, func(Schema, string, int) []int { return nil }) {
+	for _, s := range Expand(list, NoBranch) {
 		bare := *s.js // what it refers to is in the list too
 		bare.Ref, bare.DynamicRef, bare.RecursiveRef, bare.AllOf, bare.OneOf, bare.AnyOf = nil, nil, nil, nil, nil, nil
 		bare.UnevaluatedProperties, bare.UnevaluatedItems = nil, nil // they look at the branch
@@ -24,7 +24,7 @@ func ObeysAround(list []Schema, v any) bool {
 // allOf, and not through alternatives.
 func (s Schema) Required() []string {
 	var out []string
-	for _, part := range Expand([]Schema{s}, func(Schema, string, int) []int { return nil }) {
+	for _, part := range Expand([]Schema{s}, NoBranch) {
 		out = union(out, part.js.Required)
 	}
 	return out

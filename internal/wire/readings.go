@@ -61,18 +61,18 @@ func (p *Place) Readings(name string, v any, list []schema.Schema) (readings []a
 			readings = append(readings, Read(list, pairs))
 		}
 	}
-	return readings, param.Style == "deepObject" || apart && types(list) == schema.Object
+	return readings, param.Style == "deepObject" || apart && typesOf(list) == schema.Object
 }
 
-// types are those that schemas allow, whichever branches of them are taken.
-func types(list []schema.Schema) schema.Types {
-	return schema.Merge(schema.Expand(list, func(schema.Schema, string, int) []int { return nil })).Types
+// typesOf are those that schemas allow, whichever branches of them are taken.
+func typesOf(list []schema.Schema) schema.Types {
+	return schema.Merge(schema.Expand(list, schema.NoBranch)).Types
 }
 
 // recognised reports whether a service sees by the names of members that they are of an
 // object which it expects.
 func recognised(list []schema.Schema, object map[string]any, prefixed bool) bool {
-	if !types(list).Has(schema.Object) {
+	if !typesOf(list).Has(schema.Object) {
 		return false
 	}
 	known := schema.Merge(schema.Apply(list, object)).Properties

@@ -45,7 +45,7 @@ func Text(v any) string {
 func textOf(list []schema.Schema, text string) any {
 	types := schema.AnyType
 	if len(list) > 0 {
-		types = schema.Merge(schema.Expand(list, func(schema.Schema, string, int) []int { return nil })).Types
+		types = typesOf(list)
 	}
 	readings := []any{text}
 	if text == "true" || text == "false" {
