@@ -2,9 +2,7 @@ package dialect
 
 import (
 	"maps"
-	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
 	"obiter/internal/document"
@@ -29,10 +27,17 @@ type part struct {
 // closedTogether reads members of allOf that are closed one against the other as closed
 // together: by the letter nothing obeys them all, and nobody means that. It looks at all
 // schemas before it changes any.
-func (r *rewriter) closedTogether(v any) {
+func (r *rewriter) closedTogether() {
 	var found []closing
-	seen := map[uintptr]bool{}
-	r.closings(v, "", seen, &found)
+	for _, w := range r.wholes {
+		members, is := w.schema["allOf"].([]any)
+		if !is || w.schema["unevaluatedProperties"] != nil {
+			continue
+		}
+		if c := (closing{w.schema, members, r.parts(w.schema, members), w.at}); c.apart() {
+			found = append(found, c)
+		}
+	}
 	for _, c := range found {
 		for i, p := range c.parts {
 			switch {
@@ -50,34 +55,6 @@ func (r *rewriter) closedTogether(v any) {
 		r.out.Together = append(r.out.Together, document.Location{File: r.base, Pointer: instance.Join(c.at, "allOf")})
 	}
 	slices.SortFunc(r.out.Together, func(a, b document.Location) int { return strings.Compare(a.Pointer, b.Pointer) })
-}
-
-// closings collects the schemas to be closed otherwise, in any order.
-func (r *rewriter) closings(v any, at string, seen map[uintptr]bool, found *[]closing) {
-	switch v := v.(type) {
-	case []any:
-		for i, e := range v {
-			if isContainer(e) {
-				r.closings(e, instance.Join(at, strconv.Itoa(i)), seen, found)
-			}
-		}
-	case map[string]any:
-		if key := reflect.ValueOf(v).Pointer(); seen[key] {
-			return
-		} else {
-			seen[key] = true
-		}
-		if members, is := v["allOf"].([]any); is && v["unevaluatedProperties"] == nil {
-			if c := (closing{v, members, r.parts(v, members), at}); c.apart() {
-				*found = append(*found, c)
-			}
-		}
-		for k := range v {
-			if isContainer(v[k]) && k != "example" && k != "examples" && k != "default" && k != "enum" && k != "const" && !isExtension(k) {
-				r.closings(v[k], instance.Join(at, k), seen, found)
-			}
-		}
-	}
 }
 
 // parts are a schema's own keywords and the members of its allOf.

@@ -49,24 +49,48 @@ type rewriter struct {
 	base  string
 	seen  map[uintptr]bool
 	based int // schemas around the place that have an $id
-	out   Rewritten
+	// wholes have an allOf, requiring are those that may require what is readOnly.
+	wholes, requiring []located
+	out               Rewritten
+}
+
+// located is a schema and the JSON Pointer to it.
+type located struct {
+	schema map[string]any
+	at     string
+}
+
+// path is where something is: in what, under which name. Few of those that are passed
+// are ever written out as JSON Pointers. Nil is the top.
+type path struct {
+	in   *path
+	name string
+}
+
+func (p *path) pointer() string {
+	if p == nil {
+		return ""
+	}
+	return instance.Join(p.in.pointer(), p.name)
 }
 
 // Rewrite rewrites the schemas of a file. Old is for the dialect of OpenAPI 3.0.
 func Rewrite(files *document.Files, address string, f *document.File, old bool) Rewritten {
 	r := rewriter{files: files, old: old, base: address, seen: map[uintptr]bool{}}
 	if m, ok := f.Value.(map[string]any); ok && address != files.Main && looksLikeSchema(m) {
-		r.schema(m, "")
+		r.schema(m, nil)
 	} else {
-		r.object(f.Value, "", address != files.Main)
+		r.object(f.Value, nil, address != files.Main)
 	}
 	if m, ok := f.Value.(map[string]any); ok {
 		r.hierarchies(m)
 	}
-	r.closedTogether(f.Value)
+	r.closedTogether()
 	// Only once all are in one dialect, for it follows references.
-	required := requirements{files: files, seen: map[uintptr]bool{}}
-	required.walk(document.Location{File: address}, f.Value)
+	required := requirements{files}
+	for _, s := range r.requiring {
+		required.relax(document.Location{File: address, Pointer: s.at}, s.schema, nil)
+	}
 	return r.out
 }
 
@@ -104,12 +128,12 @@ func (r *rewriter) first(m map[string]any) bool {
 
 // object goes through what is not a schema. In a file that is only a collection
 // of schemas (guess), whatever looks like one is one.
-func (r *rewriter) object(v any, at string, guess bool) {
+func (r *rewriter) object(v any, at *path, guess bool) {
 	switch v := v.(type) {
 	case []any:
 		for i, e := range v {
 			if isContainer(e) {
-				r.object(e, instance.Join(at, strconv.Itoa(i)), guess)
+				r.object(e, &path{at, strconv.Itoa(i)}, guess)
 			}
 		}
 	case map[string]any:
@@ -121,13 +145,13 @@ func (r *rewriter) object(v any, at string, guess bool) {
 		}
 		for _, k := range instance.Names(v) {
 			if isContainer(v[k]) {
-				r.member(k, v[k], instance.Join(at, k), guess)
+				r.member(k, v[k], &path{at, k}, guess)
 			}
 		}
 	}
 }
 
-func (r *rewriter) member(k string, v any, at string, guess bool) {
+func (r *rewriter) member(k string, v any, at *path, guess bool) {
 	m, isMap := v.(map[string]any)
 	switch {
 	case isExtension(k) || k == "example" || k == "examples":
@@ -135,11 +159,11 @@ func (r *rewriter) member(k string, v any, at string, guess bool) {
 		r.schema(v, at)
 	case k == "schemas" && isMap:
 		for _, name := range instance.Names(m) {
-			r.schema(m[name], instance.Join(at, name))
+			r.schema(m[name], &path{at, name})
 		}
 	case mapsOfNames[k] && isMap:
 		for _, name := range instance.Names(m) {
-			r.object(m[name], instance.Join(at, name), guess)
+			r.object(m[name], &path{at, name}, guess)
 		}
 	case guess && isMap && looksLikeSchema(m):
 		r.schema(v, at)
@@ -148,11 +172,11 @@ func (r *rewriter) member(k string, v any, at string, guess bool) {
 	}
 }
 
-func (r *rewriter) refer(at, ref string, schema bool) {
-	r.out.References = append(r.out.References, Reference{document.Location{File: r.base, Pointer: at}, ref, schema, r.based > 0})
+func (r *rewriter) refer(at *path, ref string, schema bool) {
+	r.out.References = append(r.out.References, Reference{document.Location{File: r.base, Pointer: at.pointer()}, ref, schema, r.based > 0})
 }
 
-func (r *rewriter) schema(v any, at string) {
+func (r *rewriter) schema(v any, at *path) {
 	m, ok := v.(map[string]any)
 	if !ok || !r.first(m) {
 		return
@@ -163,7 +187,7 @@ func (r *rewriter) schema(v any, at string) {
 		defer func() { r.based-- }()
 	}
 	if !r.old && (based || m["$anchor"] != nil || m["$dynamicAnchor"] != nil) {
-		r.out.Anchored = append(r.out.Anchored, document.Location{File: r.base, Pointer: at})
+		r.out.Anchored = append(r.out.Anchored, document.Location{File: r.base, Pointer: at.pointer()})
 	}
 	if ref, ok := m["$ref"].(string); ok {
 		r.refer(at, ref, true)
@@ -174,24 +198,40 @@ func (r *rewriter) schema(v any, at string) {
 	}
 	r.keywords(m)
 	r.discriminate(m)
+	r.note(m, at)
 	for _, k := range instance.Names(m) {
 		switch inner := m[k].(type) {
 		case map[string]any:
 			if schemaMembers[k] {
-				r.schema(inner, instance.Join(at, k))
+				r.schema(inner, &path{at, k})
 			} else if schemaMaps[k] {
 				for _, name := range instance.Names(inner) {
-					r.schema(inner[name], instance.Join(at, k, name))
+					r.schema(inner[name], &path{&path{at, k}, name})
 				}
 			}
 		case []any:
 			if schemaLists[k] {
 				for i, s := range inner {
-					r.schema(s, instance.Join(at, k, strconv.Itoa(i)))
+					r.schema(s, &path{&path{at, k}, strconv.Itoa(i)})
 				}
 			}
 		}
 	}
+}
+
+// note keeps the schemas that are looked at once more when all are in one dialect.
+func (r *rewriter) note(m map[string]any, at *path) {
+	_, isWhole := m["allOf"].([]any)
+	_, requires := m["required"].([]any)
+	requires = isWhole || requires && (m["$ref"] != nil || mayLead(m["properties"]))
+	if !isWhole && !requires {
+		return
+	}
+	s := located{m, at.pointer()}
+	if isWhole {
+		r.wholes = append(r.wholes, s)
+	}
+	r.requiring = append(r.requiring, s)
 }
 
 // notInOpenAPI30 are assertions of later dialects; in a 3.0 document they have no force.

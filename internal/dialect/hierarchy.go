@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"obiter/internal/instance"
@@ -51,14 +52,15 @@ func (r *rewriter) hierarchies(top map[string]any) {
 	}
 	for _, key := range instance.Names(top) {
 		if key != "components" {
-			r.spread(top[key], of, false)
+			r.spread(top[key], of, false, &path{nil, key})
 		}
 	}
+	at := &path{nil, "components"}
 	for _, name := range instance.Names(schemas) {
-		r.spread(schemas[name], of, true)
+		r.spread(schemas[name], of, true, &path{&path{at, "schemas"}, name})
 	}
 	for _, kind := range []string{"requestBodies", "parameters", "headers", "pathItems"} {
-		r.spread(components[kind], of, false)
+		r.spread(components[kind], of, false, &path{at, kind})
 	}
 }
 
@@ -92,15 +94,15 @@ func (h *hierarchy) below(ref string) []string {
 
 // spread goes through what uses schemas. Of a schema by itself (component) the
 // references of its allOf are what it builds on. What answers hold is left as it is.
-func (r *rewriter) spread(v any, of map[string]*hierarchy, component bool) {
+func (r *rewriter) spread(v any, of map[string]*hierarchy, component bool, at *path) {
 	switch v := v.(type) {
 	case []any:
-		for _, e := range v {
-			r.spread(e, of, false)
+		for i, e := range v {
+			r.spread(e, of, false, &path{at, strconv.Itoa(i)})
 		}
 	case map[string]any:
 		if ref, is := v["$ref"].(string); is && of[ref] != nil {
-			r.replace(v, ref, of[ref])
+			r.replace(v, ref, of[ref], at)
 			return
 		}
 		if v[pinnedMark] != nil {
@@ -111,13 +113,13 @@ func (r *rewriter) spread(v any, of map[string]*hierarchy, component bool) {
 			case name == "responses" || name == "example" || name == "examples" || isExtension(name):
 			case name == "allOf" && component:
 				list, _ := v[name].([]any)
-				for _, member := range list {
+				for i, member := range list {
 					if inner, is := member.(map[string]any); is && inner["$ref"] == nil {
-						r.spread(inner, of, true)
+						r.spread(inner, of, true, &path{&path{at, name}, strconv.Itoa(i)})
 					}
 				}
 			default:
-				r.spread(v[name], of, false)
+				r.spread(v[name], of, false, &path{at, name})
 			}
 		}
 	}
@@ -125,7 +127,7 @@ func (r *rewriter) spread(v any, of map[string]*hierarchy, component bool) {
 
 // replace puts all that may stand for a reference in its place: what it leads to, if it
 // is not the top, which is one of the others, and what builds on it.
-func (r *rewriter) replace(m map[string]any, ref string, h *hierarchy) {
+func (r *rewriter) replace(m map[string]any, ref string, h *hierarchy, at *path) {
 	var branches []any
 	for _, to := range h.below(ref) {
 		target, ok := r.local(to)
@@ -147,6 +149,15 @@ func (r *rewriter) replace(m map[string]any, ref string, h *hierarchy) {
 		m["allOf"] = append(list, branches[0])
 	} else {
 		m["allOf"] = append(list, map[string]any{"anyOf": branches})
+	}
+	r.note(m, at)
+	at = &path{&path{at, "allOf"}, strconv.Itoa(len(list))}
+	for i, branch := range branches {
+		if len(branches) == 1 {
+			r.note(branch.(map[string]any), at)
+		} else {
+			r.note(branch.(map[string]any), &path{&path{at, "anyOf"}, strconv.Itoa(i)})
+		}
 	}
 }
 

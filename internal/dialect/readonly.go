@@ -2,45 +2,31 @@ package dialect
 
 import (
 	"maps"
-	"reflect"
 	"slices"
 	"strconv"
 
 	"obiter/internal/document"
-	"obiter/internal/instance"
 )
 
 // requirements takes the names of readOnly properties out of "required". The
 // property and the requirement are often apart: one behind a $ref, the other
 // in a member of allOf, so both are looked at together.
-type requirements struct {
-	files *document.Files
-	seen  map[uintptr]bool
-}
+type requirements struct{ files *document.Files }
 
-func (q *requirements) walk(at document.Location, v any) {
-	switch v := v.(type) {
-	case []any:
-		for i, e := range v {
-			if isContainer(e) {
-				q.walk(at.Under(strconv.Itoa(i)), e)
-			}
-		}
-	case map[string]any:
-		key := reflect.ValueOf(v).Pointer()
-		if q.seen[key] {
-			return
-		}
-		q.seen[key] = true
-		if _, ok := v["required"].([]any); ok || v["allOf"] != nil {
-			q.relax(at, v, nil)
-		}
-		for _, k := range instance.Names(v) {
-			if isContainer(v[k]) && k != "example" && k != "examples" && k != "default" && k != "enum" && k != "const" && !isExtension(k) {
-				q.walk(at.Under(k), v[k])
-			}
+// mayLead reports whether any property is readOnly, or may be by what it refers to or is
+// made of.
+func mayLead(properties any) bool {
+	list, _ := properties.(map[string]any)
+	for _, p := range list {
+		if m, _ := p.(map[string]any); mayBeReadOnly(m) {
+			return true
 		}
 	}
+	return false
+}
+
+func mayBeReadOnly(m map[string]any) bool {
+	return m["readOnly"] != nil || m["$ref"] != nil || m["allOf"] != nil
 }
 
 // isContainer reports whether there is anything inside v.
@@ -107,7 +93,7 @@ func (q *requirements) readOnly(at document.Location, m map[string]any, into map
 	}
 	properties, _ := m["properties"].(map[string]any)
 	for name, p := range properties {
-		if q.isReadOnly(at.Under("properties", name), p, 0) {
+		if m, _ := p.(map[string]any); mayBeReadOnly(m) && q.isReadOnly(at.Under("properties", name), p, 0) {
 			into[name] = true
 		}
 	}

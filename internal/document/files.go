@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -261,6 +262,9 @@ func (d *Files) at(loc Location) (any, Location, error) {
 
 // Target is where a $ref at a location points to.
 func (d *Files) Target(from Location, ref string) (Location, error) {
+	if pointer, inside := strings.CutPrefix(ref, "#"); inside && !strings.Contains(pointer, "%") {
+		return Location{from.File, pointer}, nil
+	}
 	base, err := url.Parse(from.File)
 	if err != nil {
 		return from, err

@@ -45,10 +45,13 @@ type jsonReader struct {
 	begins  int // where the line begins
 }
 
+// between are the bytes that stand between tokens.
+var between = [256]bool{' ': true, '\t': true, '\r': true, '\n': true, ',': true, ':': true}
+
 // next is the place at which the next token begins.
 func (r *jsonReader) next() place {
 	offset := int(r.tokens.InputOffset())
-	for offset < len(r.src) && strings.IndexByte(" \t\r\n,:", r.src[offset]) >= 0 {
+	for offset < len(r.src) && between[r.src[offset]] {
 		offset++
 	}
 	return r.at(offset)
@@ -56,11 +59,13 @@ func (r *jsonReader) next() place {
 
 // at is the place of an offset, which never lies before the last one.
 func (r *jsonReader) at(offset int) place {
-	for ; r.counted < min(offset, len(r.src)); r.counted++ {
-		if r.src[r.counted] == '\n' {
-			r.line, r.begins = r.line+1, r.counted+1
+	end := max(r.counted, min(offset, len(r.src)))
+	for i, c := range r.src[r.counted:end] {
+		if c == '\n' {
+			r.line, r.begins = r.line+1, r.counted+i+1
 		}
 	}
+	r.counted = end
 	return place{line: int32(r.line), column: int32(offset - r.begins + 1)}
 }
 

@@ -98,7 +98,8 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 		}
 	}()
 
-	sh := schema.Merge(sources)
+	narrowed := *schema.Merge(sources)
+	sh := &narrowed
 	sh.Types &= b.kind(sh)
 	var spare []any // examples with nothing in them
 	if ordinal == 0 {

@@ -30,7 +30,7 @@ type isolation struct {
 	keyword string
 }
 
-// fields are where the library keeps keywords: under their names, but for these.
+// fields are what the library calls the keywords that it does not keep under their names.
 var fields = map[string]string{"type": "Types", "items": "Items2020"}
 
 // companions are keywords that decide together.
@@ -45,21 +45,33 @@ var companions = map[string][]string{
 // kept are the parts of a compiled schema that assert nothing.
 var kept = map[string]bool{"DraftVersion": true, "Location": true}
 
-func fieldOf(keyword string) string {
-	if f, ok := fields[keyword]; ok {
-		return f
+// indices are where the library keeps keywords in a schema, by their names.
+var indices = func() map[string]int {
+	out, t := map[string]int{}, reflect.TypeFor[jsonschema.Schema]()
+	for i := range t.NumField() {
+		name := t.Field(i).Name
+		out[strings.ToLower(name[:1])+name[1:]] = i
 	}
-	return strings.ToUpper(keyword[:1]) + keyword[1:]
+	for keyword, name := range fields {
+		f, _ := t.FieldByName(name)
+		out[keyword] = f.Index[0]
+	}
+	return out
+}()
+
+// has reports whether a schema has a keyword.
+func has(js *jsonschema.Schema, keyword string) bool {
+	i, known := indices[keyword]
+	return known && !reflect.ValueOf(js).Elem().Field(i).IsZero()
 }
 
 // isolate is the schema with all assertions gone but one and those that decide
 // with it; nil where it does not have that one.
 func isolate(js *jsonschema.Schema, keyword string) *jsonschema.Schema {
-	from := reflect.ValueOf(js).Elem()
-	if f := from.FieldByName(fieldOf(keyword)); !f.IsValid() || f.IsZero() {
+	if !has(js, keyword) {
 		return nil
 	}
-	only := *js
+	from, only := reflect.ValueOf(js).Elem(), *js
 	to := reflect.ValueOf(&only).Elem()
 	for i := range to.NumField() {
 		if f := to.Type().Field(i); f.IsExported() && !kept[f.Name] {
@@ -67,7 +79,7 @@ func isolate(js *jsonschema.Schema, keyword string) *jsonschema.Schema {
 		}
 	}
 	for _, k := range append([]string{keyword}, companions[keyword]...) {
-		to.FieldByName(fieldOf(k)).Set(from.FieldByName(fieldOf(k)))
+		to.Field(indices[k]).Set(from.Field(indices[k]))
 	}
 	return &only
 }
@@ -100,7 +112,7 @@ func (sh *Shape) Asserts(keyword string) bool {
 		return len(sh.Patterns) > 0
 	}
 	for _, s := range sh.Sources {
-		if f := reflect.ValueOf(s.js).Elem().FieldByName(fieldOf(keyword)); f.IsValid() && !f.IsZero() {
+		if has(s.js, keyword) {
 			return true
 		}
 	}

@@ -11,8 +11,47 @@ import (
 )
 
 // Merge says in one shape what all of the schemas say. They are taken as they
-// are: expand them first.
+// are: expand them first. The shape is not to be changed: it serves others too.
 func Merge(list []Schema) *Shape {
+	if len(list) == 0 {
+		return merged(nil)
+	}
+	key, ok := together(list)
+	if !ok {
+		return merged(list)
+	}
+	set := list[0].set
+	set.shaping.Lock()
+	sh := set.shapes[key]
+	set.shaping.Unlock()
+	if sh == nil {
+		sh = merged(slices.Clip(slices.Clone(list)))
+		set.shaping.Lock()
+		set.shapes[key] = sh
+		set.shaping.Unlock()
+	}
+	return sh
+}
+
+// few is how many schemas hold at most places.
+const few = 4
+
+// together is a key for what some schemas say together; false where they are many, or
+// not of one set.
+func together(list []Schema) (key [few]*jsonschema.Schema, ok bool) {
+	if len(list) > few {
+		return key, false
+	}
+	for i, s := range list {
+		if s.set != list[0].set {
+			return key, false
+		}
+		key[i] = s.js
+	}
+	return key, true
+}
+
+func merged(list []Schema) *Shape {
 	sh := &Shape{Types: AnyType, Sources: list}
 	for _, s := range list {
 		sh.merge(s)

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dlclark/regexp2"
@@ -47,6 +48,9 @@ type Set struct {
 	anchored bool // schemas with an $id or an anchor are known to the compiler
 	isolated map[isolation]*jsonschema.Schema
 	weights  map[*jsonschema.Schema]Weight
+
+	shaping sync.Mutex
+	shapes  map[[few]*jsonschema.Schema]*Shape
 }
 
 // ownSchema is a schema made here, out of others.
@@ -63,7 +67,7 @@ type Schema struct {
 
 // NewSet makes an empty set over a source.
 func NewSet(source Source) *Set {
-	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownSchema{}, isolated: map[isolation]*jsonschema.Schema{}, weights: map[*jsonschema.Schema]Weight{}}
+	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownSchema{}, isolated: map[isolation]*jsonschema.Schema{}, weights: map[*jsonschema.Schema]Weight{}, shapes: map[[few]*jsonschema.Schema]*Shape{}}
 	s.compiler = jsonschema.NewCompiler()
 	s.compiler.DefaultDraft(jsonschema.Draft2020)
 	s.compiler.AssertFormat()
