@@ -47,6 +47,7 @@ type Config struct {
 	// settled holds what source found, by operation and parameter: once the fixtures are
 	// all there, each operation asks for the same again and again. Nil before.
 	settled   *sync.Map
+	stations  *sync.Map       // where requests make or read records, by the requests; nil: not kept
 	texts     []string        // that go into every request; nil: not looked up yet
 	authority map[string]bool // the names that headers and credentials are made of
 	tree      *document.File
@@ -106,7 +107,7 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 	if err != nil {
 		return nil, err
 	}
-	c := &Config{Statuses: map[exchange.Class][]int{}, Operations: map[string]Operation{}, tree: tree, env: env}
+	c := &Config{Statuses: map[exchange.Class][]int{}, Operations: map[string]Operation{}, stations: &sync.Map{}, tree: tree, env: env}
 	top, ok := tree.Value.(map[string]any)
 	if !ok {
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")

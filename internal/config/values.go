@@ -105,6 +105,27 @@ func (f Fixture) makes() (string, bool) {
 	return bare(path), method == "POST" || method == "PUT"
 }
 
+// station is the collection that a fixture makes records in or reads, in the forms in
+// which it is compared.
+type station struct {
+	at, last, record string
+	made             bool
+}
+
+func (c *Config) stationOf(f Fixture) station {
+	if c.stations != nil {
+		if have, known := c.stations.Load(f.Send); known {
+			return have.(station)
+		}
+	}
+	at, made := f.makes()
+	s := station{at, last(at), level(singular(at)), made}
+	if c.stations != nil {
+		c.stations.Store(f.Send, s)
+	}
+	return s
+}
+
 // source tells where the value of a path parameter of an operation comes from: what
 // the file says for it there; a fixture that makes records of the collection that the
 // parameter is of, by the value that it keeps under that name, or the only one that it
@@ -142,18 +163,18 @@ func (c *Config) look(operation, parameter string, own Parameters) (source, bool
 		if f.Gone {
 			continue
 		}
-		at, made := f.makes()
+		by := c.stationOf(f)
 		_, keeps := f.Keep[parameter]
 		kept := parameter
-		several := strings.HasPrefix(of, at) && strings.Trim(of[len(at):], "/{}") == ""
+		several := strings.HasPrefix(of, by.at) && strings.Trim(of[len(by.at):], "/{}") == ""
 		if several && !keeps {
 			kept = f.ownName(parameter)
 			_, several = f.Keep[kept]
 		}
 		switch {
 		case several: // one of several that name a record
-		case at != of:
-			if !keeps && near.kept != "" || last(at) != last(of) && level(singular(at)) != wanted {
+		case by.at != of:
+			if !keeps && near.kept != "" || by.last != last(of) && by.record != wanted {
 				continue
 			}
 			if kept = parameter; !keeps {
@@ -168,7 +189,7 @@ func (c *Config) look(operation, parameter string, own Parameters) (source, bool
 				continue
 			}
 		}
-		if made && f.namedBy(path) {
+		if by.made && f.namedBy(path) {
 			return source{kept: kept, made: true}, true
 		}
 		if read.kept == "" {

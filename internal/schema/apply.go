@@ -93,7 +93,7 @@ func (e *expansion) add(s Schema, v any, guided bool, choose Choice) {
 		}
 		if guided {
 			for _, b := range list {
-				if b.Validate(v) == nil {
+				if (Schema{b, s.set}).Valid(v) {
 					next(b)
 				}
 			}
@@ -109,7 +109,7 @@ func (e *expansion) add(s Schema, v any, guided bool, choose Choice) {
 		return
 	}
 	if js.If != nil {
-		if js.If.Validate(v) == nil {
+		if (Schema{js.If, s.set}).Valid(v) {
 			next(js.Then)
 		} else {
 			next(js.Else)

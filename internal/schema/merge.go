@@ -21,14 +21,14 @@ func Merge(list []Schema) *Shape {
 		return merged(list)
 	}
 	set := list[0].set
-	set.shaping.Lock()
+	set.memory.Lock()
 	sh := set.shapes[key]
-	set.shaping.Unlock()
+	set.memory.Unlock()
 	if sh == nil {
 		sh = merged(slices.Clip(slices.Clone(list)))
-		set.shaping.Lock()
+		set.memory.Lock()
 		set.shapes[key] = sh
-		set.shaping.Unlock()
+		set.memory.Unlock()
 	}
 	return sh
 }

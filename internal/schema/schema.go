@@ -8,6 +8,7 @@
 package schema
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -49,8 +50,18 @@ type Set struct {
 	isolated map[isolation]*jsonschema.Schema
 	weights  map[*jsonschema.Schema]Weight
 
-	shaping sync.Mutex
+	memory  sync.Mutex // guards what follows
 	shapes  map[[few]*jsonschema.Schema]*Shape
+	scalars map[scalarOf]bool // whether they are valid
+}
+
+// most bounds how much is remembered of values.
+const most = 20_000
+
+// scalarOf is a text, a number, a boolean or null, looked at by a schema.
+type scalarOf struct {
+	js *jsonschema.Schema
+	v  any
 }
 
 // ownSchema is a schema made here, out of others.
@@ -67,7 +78,7 @@ type Schema struct {
 
 // NewSet makes an empty set over a source.
 func NewSet(source Source) *Set {
-	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownSchema{}, isolated: map[isolation]*jsonschema.Schema{}, weights: map[*jsonschema.Schema]Weight{}, shapes: map[[few]*jsonschema.Schema]*Shape{}}
+	s := &Set{source: source, byURL: map[string]*jsonschema.Schema{}, notes: map[*jsonschema.Schema]*notes{}, own: map[string]ownSchema{}, isolated: map[isolation]*jsonschema.Schema{}, weights: map[*jsonschema.Schema]Weight{}, shapes: map[[few]*jsonschema.Schema]*Shape{}, scalars: map[scalarOf]bool{}}
 	s.compiler = jsonschema.NewCompiler()
 	s.compiler.DefaultDraft(jsonschema.Draft2020)
 	s.compiler.AssertFormat()
@@ -240,7 +251,31 @@ func (s Schema) Pointer() string {
 }
 
 // Valid reports whether v obeys the schema.
-func (s Schema) Valid(v any) bool { return s.js.Validate(v) == nil }
+func (s Schema) Valid(v any) bool {
+	switch text := v.(type) {
+	case nil, bool, json.Number:
+	case string:
+		if len(text) > 64 {
+			return s.js.Validate(v) == nil
+		}
+	default:
+		return s.js.Validate(v) == nil
+	}
+	key := scalarOf{s.js, v}
+	s.set.memory.Lock()
+	valid, known := s.set.scalars[key]
+	s.set.memory.Unlock()
+	if !known {
+		valid = s.js.Validate(v) == nil
+		s.set.memory.Lock()
+		if len(s.set.scalars) == most {
+			clear(s.set.scalars)
+		}
+		s.set.scalars[key] = valid
+		s.set.memory.Unlock()
+	}
+	return valid
+}
 
 // Obeys reports whether v obeys all of the schemas.
 func Obeys(list []Schema, v any) bool {
