@@ -66,7 +66,7 @@ func (a *app) explain(code, typed string) error {
 	}
 	r := rule.All[i]
 	if r.Unbroken != "" {
-		fmt.Fprintln(out, a.look.bold(r.Name)+"  a keyword without flaws of its own\n\n"+a.look.bold("Why")+"\n"+a.look.wrap(r.Unbroken, 2))
+		fmt.Fprintln(out, a.look.bold(r.Name)+"  without flaws of its own\n\n"+a.look.bold("Why")+"\n"+a.look.wrap(r.Unbroken, 2))
 		return nil
 	}
 	fmt.Fprintln(out, a.look.bold(r.Name)+"  a rule that requests break\n\n"+a.look.bold("How it is broken")+"\n"+a.look.wrap(r.Says, 2))

@@ -222,8 +222,12 @@ func (a *app) totals(rep *report.Report, found, missed []*report.Entry, file str
 	if len(parts) > 0 {
 		fmt.Fprint(out, strings.Join(parts, ", ")+". ")
 	}
-	fmt.Fprintf(out, "The run is in %s.\n", file)
-	if len(found) > 0 {
+	if file != "" {
+		fmt.Fprintf(out, "The run is in %s.\n", file)
+	} else {
+		fmt.Fprintln(out, "To look at single cases keep it: --save run.ndjson, then obiter show CASE --run run.ndjson.")
+	}
+	if len(found) > 0 && file != "" {
 		first := found[0]
 		fmt.Fprintf(out, "One case in full: obiter show %s. What a finding means: obiter explain %s.\n", first.Examples[0].Case, first.Code)
 	}

@@ -18,12 +18,18 @@ import (
 func (a *app) judgeCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "judge",
-		Usage:     "judge the answers of a run again; sends nothing",
-		ArgsUsage: "[RUN...]",
+		Usage:     "judge the answers of a run again, or those of a capture; sends nothing",
+		ArgsUsage: "[FILE...]",
 		Description: "Reads a run file, judges every answer in it anew, and reports what is found. The run file is\n" +
 			"the last run's where none is named. Several are read as one: shards of one plan, runs of several\n" +
-			"services, or a run with what was tried again later. With --save the outcome is kept as another run file.",
+			"services, or a run with what was tried again later. With --save the outcome is kept as another run file.\n\n" +
+			"Captures are judged too: HTTP archives (HAR 1.2), as browsers, proxies and test suites save them, and\n" +
+			"single problem documents; - is standard input. With a description each request is matched to its\n" +
+			"operation: an invalid one that was accepted, refused with another status, or without its fields named\n" +
+			"is told as if Obiter had sent it. Without one, the form of all refusals is judged.",
 		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "description", Usage: "match captured requests to the operations of this `FILE` (default: that of obiter.yaml, or the usual names)"},
+			configFlag(),
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file, judged again"},
 			&cli.StringFlag{Name: "save", Usage: "keep the run, judged again, in `FILE`"},
 			failOnFlag(),
@@ -39,9 +45,37 @@ func (a *app) judgeCommand() *cli.Command {
 			if c.String("fail-on") == "new" {
 				return usage("judge does not know what is new", "obiter compare tells, and exits with 1 if anything is newly wrong")
 			}
-			return a.judge(runsNamed(c), c.String("save"), c.String("format"), c.String("fail-on"), c.Bool("all"))
+			return a.judgeNamed(c)
 		},
 	}
+}
+
+// judgeNamed judges what is named: runs or captures.
+func (a *app) judgeNamed(c *cli.Command) error {
+	names := runsNamed(c)
+	if c.Args().Len() == 0 {
+		return a.judge(names, nil, c)
+	}
+	folder, err := os.MkdirTemp("", "obiter-judge-")
+	if err != nil {
+		return fmt.Errorf("making a folder for what is captured: %w", err)
+	}
+	defer os.RemoveAll(folder)
+	found, err := a.capturesNamed(names, folder)
+	if err != nil {
+		return err
+	}
+	if found == nil {
+		if c.IsSet("description") {
+			return usage("--description is for captures, and "+names[0]+" is a run file", "leave it out: a run file has what is known of its cases")
+		}
+		return a.judge(names, nil, c)
+	}
+	file, err := a.transcribed(c, found, folder)
+	if err != nil {
+		return err
+	}
+	return a.judge([]string{file}, found, c)
 }
 
 // allFlag is the option of what reports causes.
@@ -49,7 +83,9 @@ func allFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "all", Usage: "print every cause, however many there are"}
 }
 
-func (a *app) judge(names []string, save, format, failOn string, all bool) error {
+// judge judges run files as one. What they were made of is told where it is captures.
+func (a *app) judge(names []string, of *captures, c *cli.Command) error {
+	save, format, failOn, all := c.String("save"), c.String("format"), c.String("fail-on"), c.Bool("all")
 	r, err := a.openKnown(names)
 	if err != nil {
 		return err
@@ -85,13 +121,16 @@ func (a *app) judge(names []string, save, format, failOn string, all bool) error
 		if why := r.incomplete(); why != "" {
 			fmt.Fprintln(a.streams.Out, a.look.in(codeYellow, "Not complete: "+why+"."))
 		}
-		a.judged(r.name(), head, rep)
+		a.judged(r.name(), of, head, rep)
 	}
 	kept := r.name()
+	if of != nil {
+		kept = ""
+	}
 	if save != "" {
 		kept = save
 	}
-	return a.outcome(result{report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.incomplete(), all: all, failOn: failOn}, nil)
+	return a.outcome(result{captured: of != nil, report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.incomplete(), all: all, failOn: failOn}, nil)
 }
 
 // keepJudged judges runs as one and writes what comes of it as a run file.
@@ -112,9 +151,13 @@ func (a *app) keepJudged(r *runs, to io.Writer, each run.Each) (*report.Report, 
 }
 
 // judged prints which run was judged again, and a line for each operation.
-func (a *app) judged(name string, head record.Head, rep *report.Report) {
+func (a *app) judged(name string, of *captures, head record.Head, rep *report.Report) {
 	out := a.streams.Out
-	fmt.Fprintln(out, a.look.bold("Judged again: "+clean(name))+a.look.dim("  "+clean(head.Description+", at "+head.At+", "+head.Started)))
+	if of != nil {
+		fmt.Fprintln(out, a.look.bold("Judged: "+clean(head.At))+a.look.dim("  "+clean(head.Description)))
+	} else {
+		fmt.Fprintln(out, a.look.bold("Judged again: "+clean(name))+a.look.dim("  "+clean(head.Description+", at "+head.At+", "+head.Started)))
+	}
 	fmt.Fprintln(out)
 	width := 0
 	for _, l := range rep.Lines {

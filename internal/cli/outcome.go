@@ -30,6 +30,7 @@ type result struct {
 	failOn      string   // what makes it fail
 	reachAll    bool     // an operation that was not reached makes it fail, too
 	newlyWrong  int      // cases that were not wrong in the run before
+	captured    bool     // others sent the requests: what they prove is what they are
 	shard       string   // the part of the plan that it was; empty: all of it
 }
 
@@ -81,7 +82,7 @@ func (a *app) ended(r result, err error) error {
 		return &failure{exitFindings, "not everything could be tried: " + plural(len(r.failed), "fixture") + " could not be made (" + strings.Join(r.failed, ", ") + ")", "put that right first; the warnings above say what is wrong"}
 	case r.stuck > 0 && !r.fails():
 		return &failure{exitFindings, plural(r.stuck, "record") + " could not be taken away", "the lines left behind: tell which and why; obiter undo tries again"}
-	case !r.report.Proven():
+	case !r.captured && !r.report.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", unprovenHint(r.report)}
 	case r.fails():
 		return &failure{exitFindings, "", ""}

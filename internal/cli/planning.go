@@ -132,12 +132,7 @@ func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, e
 		name = conf.Description
 	}
 	if name == "" {
-		for _, n := range usualNames {
-			if _, err := os.Stat(n); err == nil {
-				name = n
-				break
-			}
-		}
+		name = usualName()
 	}
 	if name == "" {
 		return nil, usage("no description: none is named, and this folder has no "+strings.Join(usualNames, ", "), "name the OpenAPI document: "+c.FullName()+" openapi.yaml")
@@ -150,6 +145,17 @@ func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, e
 		fmt.Fprintln(a.streams.Err, "warning: "+a.said(w))
 	}
 	return doc, nil
+}
+
+// usualName is the description in the current folder that has a usual name; "" where
+// there is none.
+func usualName() string {
+	for _, n := range usualNames {
+		if _, err := os.Stat(n); err == nil {
+			return n
+		}
+	}
+	return ""
 }
 
 // planOptions reads the options of planFlags, and what the configuration says where

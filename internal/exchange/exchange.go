@@ -232,6 +232,10 @@ type Case struct {
 	// name; they are taken away again.
 	MadeBy []string `json:"madeBy,omitempty"`
 
+	// Captured says that somebody else sent it: it stands for what it holds, and not for
+	// what was to be tried.
+	Captured bool `json:"captured,omitempty"`
+
 	Number int `json:"-"` // place in the plan, from 1
 	// ProvenBy is the operation whose control that is; of the operation's own cases:
 	// itself.

@@ -81,6 +81,11 @@ func blame(c exchange.Case, ctx Context, doc problem.Document, reading layout.Re
 			return !ctx.Knowledge.Told(c.Operation, f.In, f.Pointer, f.Rule+" "+f.Variant) || behindTag(c, f)
 		})
 	}
+	if c.Captured && len(reported) > 0 { // flaws of several stages, which nobody put together on purpose
+		missing = slices.DeleteFunc(missing, func(f exchange.Flaw) bool {
+			return !slices.ContainsFunc(reported, func(r exchange.Flaw) bool { return rule.StageOf(r) == rule.StageOf(f) })
+		})
+	}
 	if len(missing) > 0 {
 		// A pointer that leads nowhere was probably meant for the missing field:
 		// that is reported already.

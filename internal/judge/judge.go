@@ -138,6 +138,9 @@ func StatusText(code int) string {
 // valid judges the answer to a control or an edge: any 2xx is right.
 func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 	code, field, what := "control-rejected", "", "a valid request ("+c.Base+" control)"
+	if c.Captured {
+		what = "a valid request"
+	}
 	if len(c.LeavesOut) > 0 {
 		what = "a valid request (accepted only without " + strings.Join(c.LeavesOut, ", ") + ")"
 	}
@@ -151,6 +154,8 @@ func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 		return []Finding{unanswered(field, what, a)}
 	case a.Status >= 200 && a.Status < 300:
 		return nil
+	case c.Captured && !(edge && blames(doc, c, c.Edge.Pointer)) && a.Status < 500 && a.Status != http.StatusMethodNotAllowed && a.Status != http.StatusUnsupportedMediaType:
+		return []Finding{finding("unexplained-refusal", "", "", fmt.Sprintf("a request that obeys the description was refused with %s%s", StatusText(a.Status), reasons(c, a, doc)))}
 	case !edge && !contradicts(c, a, doc):
 		return []Finding{notReached(what, c, a, doc)}
 	case edge && (speaksOfRecords(a.Status) || a.Status < 500 && (standsForRecord(*c.Edge) || ofRecords.MatchString(reasons(c, a, doc)))):
@@ -162,6 +167,12 @@ func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 		f.Message += "; such values are right, and seldom met"
 	}
 	return []Finding{f}
+}
+
+// blames reports whether an answer names a field.
+func blames(doc problem.Document, c exchange.Case, pointer string) bool {
+	reading := layout.Read(doc.Value, layout.NewVocabulary(c.Body, c.Control, nil))
+	return slices.ContainsFunc(reading.Fields, func(n layout.Named) bool { return n.Name.Fits(pointer) == layout.Exact })
 }
 
 // unanswered is the finding for a request that got no answer. One that was not sent says

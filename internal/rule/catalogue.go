@@ -116,6 +116,11 @@ var All = []Rule{
 		r.Except = map[string]Exception{"absent": {Class: exchange.UntypedBody, Success: Doubtful}, "other-json": {Success: Doubtful}}
 		return r
 	}(),
+	func() Rule {
+		r := whole("captured", exchange.Either, Operation, Fault, "")
+		r.Unbroken = "it is the rule of captured requests of which nobody can tell whether they are valid; only the form of their answers is judged"
+		return r
+	}(),
 	whole("unusual-charset", exchange.Either, Decoder, Fault, "A charset that does not exist, on JSON, which has no such parameter: success is right too."),
 	whole("unusual-text", exchange.Either, Operation, Fault, "U+0000 inside a string that no pattern, format or list restricts, and half of a surrogate pair: JSON allows them and many databases do not. Success is right, and so is a rejection; a crash is not."),
 	whole("unusual-number", exchange.Either, Operation, Fault, "A number beyond double precision where no bound forbids it: JSON allows it and few readers hold it. Success is right, and so is a rejection; a crash is not."),

@@ -230,8 +230,11 @@ func (t *trial) maxBody() int {
 }
 
 // layout is the configured one; nil where nothing of it is.
-func (t *trial) layout() *layout.Layout {
-	e := t.conf.Errors
+func (t *trial) layout() *layout.Layout { return Layout(t.conf) }
+
+// Layout is how a configuration says that fields are named; nil where it says nothing.
+func Layout(conf *config.Config) *layout.Layout {
+	e := conf.Errors
 	if e == nil {
 		return nil
 	}
