@@ -40,7 +40,9 @@ type Options struct {
 	Agent       string        // the User-Agent
 	RunID       string        // makes trace ids differ between runs
 	Patience    time.Duration // how long 429 and 503 with Retry-After are waited for; default 15 s
-	Service     *Service      // shared by all who send to the service; nil: one of its own
+	// Dial makes connections in place of the network's; nil: the network's are made.
+	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
+	Service *Service // shared by all who send to the service; nil: one of its own
 }
 
 // Sender sends requests to one service. It is safe for concurrent use.
@@ -118,9 +120,13 @@ func (s *Sender) newClient() *http.Client {
 		}
 		return nil
 	}}
+	dial := dialer.DialContext
+	if s.opt.Dial != nil {
+		dial = s.opt.Dial
+	}
 	return &http.Client{
 		Transport: &http.Transport{
-			DialContext: patient(dialer.DialContext, s.opt.Timeout/2), MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
+			DialContext: patient(dial, s.opt.Timeout/2), MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
 			Protocols: either, IdleConnTimeout: 30 * time.Second, TLSClientConfig: s.opt.TLS,
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
