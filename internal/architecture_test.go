@@ -13,15 +13,15 @@ import (
 
 // rooms lists the packages in the order in which data flows through them: each
 // may use those before it.
-var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "send", "problem", "layout", "judge", "advise", "record", "report", "compare", "render", "fixture", "run", "service", "trial", "harbour", "hostile", "cli"}
+var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "send", "problem", "layout", "judge", "advise", "draft", "record", "report", "compare", "render", "fixture", "run", "service", "trial", "harbour", "hostile", "cli"}
 
 // core packages take values and give values: no terminal, no clock, no network.
-var core = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "problem", "layout", "judge", "advise", "record", "report", "compare", "render"}
+var core = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "problem", "layout", "judge", "advise", "draft", "record", "report", "compare", "render"}
 
 // only tells which rooms alone may use a library.
 var only = map[string]string{
 	"go.yaml.in/yaml/v4": "document", "github.com/go-json-experiment/json": "document record render", "github.com/santhosh-tekuri/jsonschema/v6": "schema",
-	"github.com/dlclark/regexp2": "schema", "cel.dev/cel-go": "business", "github.com/urfave/cli/v3": "cli", "github.com/jedib0t/go-pretty/v6": "cli", "github.com/schollz/progressbar/v3": "cli",
+	"github.com/dlclark/regexp2": "schema", "cel.dev/cel-go": "business", "mvdan.cc/sh/v3": "capture", "github.com/urfave/cli/v3": "cli", "github.com/jedib0t/go-pretty/v6": "cli", "github.com/schollz/progressbar/v3": "cli",
 	"github.com/bmatcuk/doublestar/v4": "plan", "github.com/agnivade/levenshtein": "suggest", "github.com/gofrs/flock": "trial",
 }
 
@@ -29,7 +29,7 @@ var only = map[string]string{
 // theirs, and nobody else's in the room.
 var within = map[string]map[string][]string{
 	"cli": {
-		"run": {"accept.go", "captured.go", "death.go", "judge.go", "outcome.go", "runs.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil, "advise": {"reach.go"},
+		"run": {"accept.go", "captured.go", "death.go", "draft.go", "judge.go", "outcome.go", "runs.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil, "advise": {"reach.go"},
 		"harbour": {"demo.go"}, "secret": {"cli.go"}, "survey": {"survey.go"}, "rule": {"explain.go", "planning.go"},
 		"send": {"cli.go", "demo.go", "try.go"}, "config": {"accept.go", "again.go", "curl.go", "death.go", "demo.go", "init.go", "planning.go", "reach.go", "try.go"}, "oad": {"again.go", "captured.go", "death.go", "demo.go", "planning.go", "reach.go", "survey.go", "try.go"},
 		"net/http": {"demo.go", "try.go"}, "crypto/tls": {"try.go"},

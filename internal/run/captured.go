@@ -28,7 +28,7 @@ func Transcribe(source Source, m *match.Matcher, secrets *secret.Set, w *record.
 	out := Captured{Left: capture.Left{}}
 	templates := capture.NewTemplates()
 	err := source(capture.Left{}, func(x capture.Exchange) bool {
-		learnSecrets(secrets, x)
+		LearnSecrets(secrets, x)
 		if m != nil {
 			m.Learn(x)
 		} else if u, err := url.Parse(x.URL); err == nil && x.Answer.Success() {
@@ -99,8 +99,8 @@ func operationOf(t *capture.Templates, x capture.Exchange) string {
 	return x.Method + " " + u.EscapedPath()
 }
 
-// learnSecrets takes the values of credentials for secrets, wherever they come back.
-func learnSecrets(secrets *secret.Set, x capture.Exchange) {
+// LearnSecrets takes the values of an exchange's credentials for secrets, wherever they come back.
+func LearnSecrets(secrets *secret.Set, x capture.Exchange) {
 	for _, h := range x.Headers {
 		if match.IsCredential(h[0]) {
 			secrets.LearnHeader(h[0], h[1])
