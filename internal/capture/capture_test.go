@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -167,6 +168,46 @@ func TestProblemDocuments(t *testing.T) {
 	for _, text := range []string{`[]`, `{`, ``} {
 		if _, err := capture.Document([]byte(text)); err == nil {
 			t.Errorf("%q is no problem document", text)
+		}
+	}
+}
+
+func TestCurl(t *testing.T) {
+	file := func(name string) ([]byte, error) {
+		if name != "tug.json" {
+			return nil, errors.New("there is none")
+		}
+		return []byte(`{"name":"Otter"}`), nil
+	}
+	for line, want := range map[string]string{
+		`curl http://harbour.example/tugs`:                                                                         "GET http://harbour.example/tugs [] ",
+		`curl -s harbour.example/tugs -o out.json --max-time 5`:                                                    "GET http://harbour.example/tugs [] ",
+		`curl -X PUT -H 'X-Watch: night' --url http://a/tugs/1 -d '{"name":"Otter"}'`:                              `PUT http://a/tugs/1 [[X-Watch night] [Content-Type application/json]] {"name":"Otter"}`,
+		`curl -sXPOST http://a/tugs --json @tug.json`:                                                              `POST http://a/tugs [[Content-Type application/json]] {"name":"Otter"}`,
+		`curl http://a/tugs -d name=Otter -d pull=60`:                                                              `POST http://a/tugs [[Content-Type application/x-www-form-urlencoded]] name=Otter&pull=60`,
+		`curl -G http://a/tugs?x=1 --data-urlencode "name=Sea Otter"`:                                              `GET http://a/tugs?x=1&name=Sea+Otter [] `,
+		`curl 'http://a/tugs' --data-raw $'{"name":"O\u0027Hara"}' --compressed -H "Authorization: Bearer $TOKEN"`: `POST http://a/tugs [[Authorization Bearer ${TOKEN}] [Content-Type application/json]] {"name":"O'Hara"}`,
+		"curl \\\n  --request PATCH \\\n  http://a/tugs/1 # a comment":                                             "PATCH http://a/tugs/1 [] ",
+		`curl --request=DELETE http://a/tugs/1 -u watch:night`:                                                     "DELETE http://a/tugs/1 [[Authorization Basic d2F0Y2g6bmlnaHQ=]] ",
+		`for i in 1 2; do curl -I http://a/tugs; done`:                                                             "HEAD http://a/tugs [] ",
+		`echo curl http://a`:                   "",
+		`curl http://a/$(whoami)`:              "line 1: ",
+		`curl -X`:                              "line 1: curl: the option -X has no value",
+		`curl -s`:                              "line 1: curl: there is no address",
+		"true\ncurl http://a -d @missing.json": "line 2: curl: the data in missing.json: there is none",
+		`curl 'http://a`:                       "it is not readable as a shell script",
+	} {
+		found, err := capture.Curl([]byte(line), file)
+		got := ""
+		switch {
+		case err != nil:
+			got = err.Error()
+		case len(found) > 0:
+			x := found[0]
+			got = fmt.Sprintf("%s %s %v %s", x.Method, x.URL, x.Headers, x.Body)
+		}
+		if got != want && (err == nil || want == "" || !strings.HasPrefix(got, want)) {
+			t.Errorf("%s\n got %s\nwant %s", line, got, want)
 		}
 	}
 }

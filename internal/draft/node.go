@@ -22,9 +22,9 @@ type node struct {
 	high    *big.Rat
 	texts   map[string]int // different ones, bounded
 	formats map[string]bool
-	numbers []*big.Rat // different ones, bounded
-	twice   bool       // a list with an element twice was accepted
-	sample  any        // the first value
+	numbers []*big.Rat     // different ones, bounded
+	twice   bool           // a list with an element twice was accepted
+	samples map[string]any // the first value of each type
 	order   []string
 	members map[string]*node
 	item    *node
@@ -66,7 +66,7 @@ const (
 )
 
 func newNode() *node {
-	return &node{types: map[string]int{}, texts: map[string]int{}, members: map[string]*node{}, refused: refusals{types: map[string]bool{}}}
+	return &node{types: map[string]int{}, texts: map[string]int{}, samples: map[string]any{}, members: map[string]*node{}, refused: refusals{types: map[string]bool{}}}
 }
 
 func (n *node) member(name string) *node {
@@ -85,11 +85,11 @@ func (n *node) accept(v any, depth int) {
 	if n == nil || depth > maxDepth {
 		return
 	}
-	if n.seen == 0 || n.sample == nil {
-		n.sample = v
-	}
 	n.seen++
-	n.types[instance.Type(v)]++
+	kind := instance.Type(v)
+	if n.types[kind]++; n.types[kind] == 1 {
+		n.samples[kind] = v
+	}
 	switch v := v.(type) {
 	case string:
 		n.lengths.add(utf8.RuneCountInString(v))
@@ -114,7 +114,7 @@ func (n *node) accept(v any, depth int) {
 			n.member(name).accept(v[name], depth+1)
 		}
 		for _, m := range n.members {
-			m.holders++
+			m.holders = n.types["object"]
 		}
 	}
 }

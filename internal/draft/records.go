@@ -152,6 +152,7 @@ func (d *Draft) factsIn(records []*recordOf, o *operation, media, _ string) func
 	}
 	return func(pointer string, n *node) facts {
 		f := n.facts()
+		f.required = f.required && (o.method != http.MethodPatch || f.sure["required"]) // a change may leave anything out
 		for _, other := range others {
 			for _, b := range other.bodies {
 				if b.node == nil {
@@ -160,7 +161,7 @@ func (d *Draft) factsIn(records []*recordOf, o *operation, media, _ string) func
 				if m, _, _ := b.node.at(strings.ReplaceAll(pointer, "/*", "/0")); m != nil && m.seen > 0 {
 					theirs := m.facts()
 					if o.method == http.MethodPatch || other.method == http.MethodPatch {
-						theirs.required, theirs.sure["required"] = false, false // a change may leave anything out
+						theirs.required, theirs.sure["required"] = false, false
 					}
 					f = f.with(theirs, other.method+" "+other.template)
 				}
@@ -284,9 +285,6 @@ func (d *Draft) problems() []shared {
 
 // join adds up what two nodes saw, as far as types and presence go.
 func (n *node) join(other *node) {
-	if n.sample == nil {
-		n.sample = other.sample
-	}
 	n.seen += other.seen
 	for kind, k := range other.types {
 		n.types[kind] += k
@@ -375,7 +373,7 @@ func (w *writer) entry(depth int, head string, v any) {
 
 func scalar(v any) string {
 	if text, is := v.(string); is {
-		return document.Scalar(text)
+		return plainText(text)
 	}
 	return string(instance.Encode(v))
 }

@@ -155,8 +155,8 @@ func (f facts) ofParameter(n *node) facts {
 
 // merge takes in what another node saw of the same parameter.
 func (n *node) merge(other *node) {
-	for t, k := range other.texts {
-		for range k {
+	for _, t := range instance.Names(anyOf(other.texts)) {
+		for range other.texts[t] {
 			n.accept(t, 0)
 		}
 	}
@@ -548,10 +548,11 @@ const maxExample = 80
 
 // example is a value that was seen.
 func (w *writer) example(n *node, f facts) (string, bool) {
-	v := n.sample
-	kind := instance.Type(v)
-	if !slices.Contains(f.types, kind) && !(kind == "integer" && slices.Contains(f.types, "number")) {
-		return "", false
+	var v any
+	for _, kind := range []string{"string", "number", "integer", "boolean"} {
+		if s, has := n.samples[kind]; has && v == nil && (slices.Contains(f.types, kind) || kind == "integer" && slices.Contains(f.types, "number")) {
+			v = s
+		}
 	}
 	switch v := v.(type) {
 	case string:
