@@ -13,10 +13,10 @@ import (
 
 // rooms lists the packages in the order in which data flows through them: each
 // may use those before it.
-var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "send", "problem", "layout", "judge", "advise", "draft", "record", "report", "compare", "render", "fixture", "run", "service", "trial", "harbour", "hostile", "cli"}
+var rooms = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "send", "problem", "layout", "judge", "advise", "draft", "probe", "record", "report", "compare", "render", "fixture", "run", "service", "trial", "harbour", "hostile", "cli"}
 
 // core packages take values and give values: no terminal, no clock, no network.
-var core = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "problem", "layout", "judge", "advise", "draft", "record", "report", "compare", "render"}
+var core = []string{"instance", "suggest", "exchange", "rule", "secret", "capture", "document", "dialect", "oad", "schema", "wire", "sample", "flaw", "config", "business", "plan", "match", "survey", "problem", "layout", "judge", "advise", "draft", "probe", "record", "report", "compare", "render"}
 
 // only tells which rooms alone may use a library.
 var only = map[string]string{

@@ -27,14 +27,21 @@ func (a *app) draftCommand() *cli.Command {
 		ArgsUsage: "FILE... | 'POST /path' FILE... ...",
 		Description: "Reads what there is and writes an OpenAPI 3.1 document: HTTP archives (HAR 1.2; - is standard input),\n" +
 			"scripts with curl command lines, and, after the operation that they are of, sample bodies and JSON\n" +
-			"Schemas: obiter draft 'POST /vessels' vessel.json. Several samples widen what is taken for valid.\n" +
-			"Comments say where each part comes from, and what is a guess. Secrets are left out.",
-		Flags: []cli.Flag{
+			"Schemas: obiter draft 'POST /vessels' vessel.json 'DELETE /vessels/{id}'. Several samples widen what\n" +
+			"is taken for valid. GET and DELETE need none; with a DELETE, --probe can take its records away again.\n" +
+			"Comments say where each part comes from, and what is a guess. Secrets are left out.\n\n" +
+			"With --probe it sends: starting from a sample that the service accepts, it leaves each field out, makes\n" +
+			"it longer and shorter, larger and smaller, of another type, until it is refused. What it finds are the\n" +
+			"rules of the draft, and a table. obiter draft --probe openapi.yaml holds a description against the\n" +
+			"service. Records that it makes are taken away again, or listed.",
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "out", Usage: "write to `FILE`, which must not exist yet (default: standard output)"},
 			&cli.StringFlag{Name: "into", Usage: "add the operations that the description in `FILE` (YAML) does not have; nothing in it is changed"},
-			&cli.StringFlag{Name: "at", Usage: "the `URL` of the service whose requests count (default: that of most)"},
-		},
-		Action: func(_ context.Context, c *cli.Command) error { return a.draft(c) },
+			&cli.BoolFlag{Name: "probe", Usage: "find out by sending which rules the service at --at enforces: of the samples, or of a description alone"},
+			&cli.StringSliceFlag{Name: "only", Usage: "with --probe: only operations that match `GLOB` (repeatable)"},
+			configFlag(),
+		}, serviceFlags()...),
+		Action: func(ctx context.Context, c *cli.Command) error { return a.draft(ctx, c) },
 	}
 }
 
@@ -43,6 +50,7 @@ type drafting struct {
 	captures captures // archives, and curl lines
 	curls    map[int][]capture.Exchange
 	samples  []sampled
+	bare     []string // operations without a body
 }
 
 // sampled is a file that belongs to an operation.
@@ -52,7 +60,7 @@ type sampled struct {
 	schema          bool
 }
 
-func (a *app) draft(c *cli.Command) error {
+func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() == 0 {
 		return usage("there is nothing to draft from", "for example: obiter draft capture.har, or: obiter draft 'POST /vessels' vessel.json")
 	}
@@ -69,6 +77,9 @@ func (a *app) draft(c *cli.Command) error {
 		return fmt.Errorf("making a folder for standard input: %w", err)
 	}
 	defer os.RemoveAll(folder)
+	if c.Bool("probe") && c.Args().Len() == 1 && isDescription(c.Args().First()) {
+		return a.probeDescription(ctx, c)
+	}
 	from, err := a.draftedFrom(c.Args().Slice(), folder)
 	if err != nil {
 		return err
@@ -82,6 +93,9 @@ func (a *app) draft(c *cli.Command) error {
 	}
 	if d.IsEmpty() {
 		return &failure{exitUnproved, "there is nothing to draft: no request was accepted", "capture requests that the service accepts, with their answers"}
+	}
+	if c.Bool("probe") {
+		return a.probeDraft(ctx, c, d)
 	}
 	return a.writeDraft(c, d)
 }
@@ -110,6 +124,9 @@ func (a *app) draftedFrom(args []string, folder string) (*drafting, error) {
 				return nil, usage(fmt.Sprintf("no file follows %q", operation), "name the samples of an operation after it")
 			}
 			operation, used = arg, false
+			if method, _, _ := strings.Cut(arg, " "); method == "GET" || method == "DELETE" { // without a body
+				out.bare, used = append(out.bare, arg), true
+			}
 			continue
 		}
 		if arg != "-" && strings.Contains(arg, " ") {
@@ -256,6 +273,10 @@ func (a *app) drafted(from *drafting, at string) (*draft.Draft, error) {
 		if err := each(capture.Left{}, func(x capture.Exchange, name string) { d.AddIf(x, name, refused) }); err != nil {
 			return nil, err
 		}
+	}
+	for _, operation := range from.bare {
+		method, template, _ := strings.Cut(operation, " ")
+		d.Named(method, template, "the command line")
 	}
 	for _, s := range from.samples {
 		name := strings.TrimSuffix(filepath.Base(s.name), filepath.Ext(s.name))

@@ -47,6 +47,7 @@ type operation struct {
 	answers          map[int]map[string]*node
 	schemes          map[string]bool // how requests were authorised
 	given            *Schema
+	probed           *Probed // nil: it was not
 }
 
 // body is what was sent in a media type.
@@ -176,6 +177,27 @@ func (d *Draft) Sample(method, template string, v any, from string) {
 	o.accepted++
 	o.from = append(o.from, from)
 	o.body("application/json").accept(v)
+}
+
+// Named takes in an operation of which nothing more is known.
+func (d *Draft) Named(method, template, from string) {
+	o := d.operation(method, template)
+	o.from = append(o.from, from)
+}
+
+// SampleOf is the first body that an operation was seen to accept, and its media type;
+// false where there is none.
+func (d *Draft) SampleOf(operation string) (v any, media string, has bool) {
+	o := d.byName[operation]
+	if o == nil {
+		return nil, "", false
+	}
+	for _, media := range slices.Sorted(mapKeys(o.bodies)) {
+		if b := o.bodies[media]; b.base != nil && isJSON(media) {
+			return b.base, media, true
+		}
+	}
+	return nil, "", false
 }
 
 // SchemaOf takes over a JSON Schema.

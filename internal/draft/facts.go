@@ -21,7 +21,8 @@ type facts struct {
 	minimum, maximum     *bound
 	multipleOf           *big.Rat
 	enum                 []string
-	closed               bool // to unknown members
+	constant             *bool // the only one of true and false that is taken
+	closed               bool  // to unknown members
 	required             bool
 	sure                 map[string]bool // by keyword
 	notes                []string
@@ -60,6 +61,10 @@ func (n *node) facts() facts {
 		f.sure["minItems"], f.sure["maxItems"] = f.minItems != nil, f.maxItems != nil
 		f.unique = n.refused.twice > 0 && !n.twice
 		f.sure["uniqueItems"] = f.unique
+	}
+	if has("boolean") && len(n.refused.bools) == 1 {
+		only := n.refused.bools[false]
+		f.constant, f.sure["const"] = &only, true
 	}
 	if has("object") {
 		f.closed = n.refused.extra > 0
@@ -171,6 +176,9 @@ func (n *node) ofNumbers(f *facts) {
 	if !slices.Contains(f.types, "number") {
 		step = big.NewRat(1, 1)
 	}
+	if n.steps(f); f.multipleOf != nil && f.multipleOf.Cmp(step) > 0 {
+		step = f.multipleOf
+	}
 	var below, above *big.Rat // the refused next to what was accepted
 	for _, r := range n.refused.numbers {
 		switch {
@@ -192,7 +200,6 @@ func (n *node) ofNumbers(f *facts) {
 		f.maximum = between(n.high, above, whole)
 	}
 	f.sure["minimum"], f.sure["maximum"] = f.minimum != nil, f.maximum != nil
-	n.steps(f)
 }
 
 // between is the limit between an accepted and a refused number: the rounder of them,

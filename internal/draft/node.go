@@ -30,6 +30,8 @@ type node struct {
 	item    *node
 
 	refused refusals
+	form    string   // of a text, as probing found it: a pattern
+	words   []string // the only texts that are taken
 }
 
 // span is the smallest and the largest of some numbers; empty as long as none is there.
@@ -55,6 +57,7 @@ type refusals struct {
 	numbers []*big.Rat
 	texts   []string
 	twice   int
+	bools   map[bool]bool
 }
 
 // Bounds of what is kept of one field.
@@ -66,7 +69,7 @@ const (
 )
 
 func newNode() *node {
-	return &node{types: map[string]int{}, texts: map[string]int{}, samples: map[string]any{}, members: map[string]*node{}, refused: refusals{types: map[string]bool{}}}
+	return &node{types: map[string]int{}, texts: map[string]int{}, samples: map[string]any{}, members: map[string]*node{}, refused: refusals{types: map[string]bool{}, bools: map[bool]bool{}}}
 }
 
 func (n *node) member(name string) *node {
@@ -179,6 +182,8 @@ func (n *node) refuse(v any) {
 		if r, ok := instance.Rat(v); ok {
 			n.refused.numbers = append(n.refused.numbers, r)
 		}
+	case bool:
+		n.refused.bools[v] = true
 	case []any:
 		if hasTwice(v) && !n.twice && n.sizes.any && len(v) >= n.sizes.min && len(v) <= n.sizes.max+1 {
 			n.refused.twice++

@@ -37,6 +37,9 @@ func (d *Draft) records() []*recordOf {
 	byCollection := map[string]*recordOf{}
 	for _, method := range []string{http.MethodPost, http.MethodPut, http.MethodPatch} {
 		for _, o := range d.operations {
+			if o.probed != nil { // what it enforces is its own
+				continue
+			}
 			b := o.bodies[recordMedia]
 			if o.method != method || o.given != nil {
 				continue
@@ -151,6 +154,9 @@ func (d *Draft) factsIn(records []*recordOf, o *operation, media, _ string) func
 		}
 	}
 	return func(pointer string, n *node) facts {
+		if o.probed != nil {
+			return n.exact()
+		}
 		f := n.facts()
 		f.required = f.required && (o.method != http.MethodPatch || f.sure["required"]) // a change may leave anything out
 		for _, other := range others {
@@ -218,9 +224,7 @@ func (d *Draft) record(w *writer, r *recordOf, records []*recordOf) {
 	body := first.bodies[recordMedia].node
 	whole := *body
 	whole.members, whole.order = map[string]*node{}, nil
-	for _, name := range r.own.order {
-		whole.order = append(whole.order, name)
-	}
+	whole.order = append(whole.order, r.own.order...)
 	for name, m := range body.members {
 		whole.members[name] = m
 	}

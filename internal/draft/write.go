@@ -501,6 +501,9 @@ func (w *writer) keywords(f facts, n *node, name string, example bool) []string 
 		}
 		out = append(out, key+": "+number(k.b.value))
 	}
+	if f.constant != nil {
+		out = append(out, fmt.Sprintf("const: %v", *f.constant))
+	}
 	if f.pattern != "" {
 		out = append(out, "pattern: '"+f.pattern+"'")
 	}

@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"obiter/internal/config"
+	"obiter/internal/document"
+	"obiter/internal/draft"
+	"obiter/internal/exchange"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/probe"
+	"obiter/internal/trial"
+)
+
+// isDescription reports whether a file is an OpenAPI document.
+func isDescription(name string) bool {
+	src, err := os.ReadFile(name)
+	if err != nil || isScript(src) {
+		return false
+	}
+	tree, err := document.Read(name, src)
+	if err != nil {
+		return false
+	}
+	top, _ := tree.Value.(map[string]any)
+	return top["openapi"] != nil
+}
+
+// probeDraft finds out what the operations of a draft enforce, and writes it.
+func (a *app) probeDraft(ctx context.Context, c *cli.Command, d *draft.Draft) error {
+	var text bytes.Buffer
+	if err := d.Write(&text); err != nil {
+		return err
+	}
+	doc, err := oad.Read("draft.yaml", text.Bytes())
+	if err != nil {
+		return fmt.Errorf("reading what was drafted: %w", err)
+	}
+	conf, err := a.configured(c)
+	if err != nil {
+		return err
+	}
+	probed, err := a.probed(ctx, c, conf, doc, d)
+	if err != nil {
+		return err
+	}
+	return a.tellProbed(c, d, probed)
+}
+
+// probeDescription holds a description against the service.
+func (a *app) probeDescription(ctx context.Context, c *cli.Command) error {
+	conf, err := a.configured(c)
+	if err != nil {
+		return err
+	}
+	doc, err := a.description(c, conf)
+	if err != nil {
+		return err
+	}
+	d := draft.New(&a.secrets)
+	server := c.String("at")
+	if server == "" && len(doc.Servers) > 0 {
+		server = doc.Servers[0]
+	}
+	d.Prefer(server)
+	d.Settle()
+	probed, err := a.probed(ctx, c, conf, doc, d)
+	if err != nil {
+		return err
+	}
+	return a.tellProbed(c, d, probed)
+}
+
+// probedOperation is what was found out of one operation.
+type probedOperation struct {
+	name    string
+	found   *draft.Probed // nil: it was not probed
+	why     string        // why not
+	outcome probe.Outcome
+	differs []probe.Difference
+}
+
+func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, doc *oad.Document, d *draft.Draft) ([]probedOperation, error) {
+	conf.Imply(doc)
+	opt, err := a.serviceOptions(c, conf, doc)
+	if err != nil {
+		return nil, err
+	}
+	opt.Plan.Only, opt.Plan.Skip, opt.Parallel = c.StringSlice("only"), conf.Skip, 1
+	var out []probedOperation
+	described := c.Args().Len() == 1
+	events := trial.Events{Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
+		LeftBehind: func(text string) { fmt.Fprintln(a.streams.Err, "left behind: "+a.said(text)) },
+		Service:    func(text string) { fmt.Fprintln(a.streams.Err, a.said(text)) }}
+	done, err := trial.Probe(ctx, opt, func(_ context.Context, op *plan.Operation, ask func(any) exchange.Answer) error {
+		if op.IsWholeAPI() {
+			return nil
+		}
+		p := probedOperation{name: op.Name(), why: op.SkipReason}
+		base, media, has := d.SampleOf(op.Name())
+		if !has && p.why == "" {
+			base, has = op.Probed()
+			media = exchange.MediaTypeOf(op.Media)
+		}
+		if !has || ask == nil {
+			if op.Body != nil || p.why != "" {
+				if p.why == "" {
+					p.why = "its body is not JSON"
+				}
+				out = append(out, p)
+			}
+			return nil
+		}
+		fmt.Fprintln(a.streams.Err, a.look.dim("probing "+clean(op.Name())))
+		p.found = d.Probe(op.Method, op.Operation.Path, media)
+		p.outcome = probe.Operation(op.Patched(base), strings.HasPrefix(media, "application/merge-patch+json"), func(body any) exchange.Answer {
+			answer := ask(body)
+			p.found.Answered(answer)
+			return answer
+		}, p.found)
+		p.found.Ended(p.outcome.Requests, p.outcome.Doubt)
+		if described {
+			p.differs = probe.Compare(op, p.found.Rules())
+		}
+		out = append(out, p)
+		return ctx.Err()
+	}, events)
+	a.leftOver(done)
+	return out, err
+}
+
+// tellProbed prints what was found, and writes the draft where it is wanted.
+func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation) error {
+	out := a.streams.Out
+	described := c.Args().Len() == 1 && isDescription(c.Args().First())
+	if !described && c.String("out") == "" && c.String("into") == "" {
+		out = a.streams.Err // the draft goes to standard output
+	}
+	some := false
+	for _, p := range list {
+		if p.found == nil {
+			fmt.Fprintln(out, a.look.bold(clean(p.name))+"  "+a.look.dim("not probed: "+clean(p.why)))
+			continue
+		}
+		some = true
+		fmt.Fprintln(out, a.look.bold(clean(p.name))+"  "+a.look.dim(fmt.Sprintf("%s of %s", plural(p.outcome.Requests, "request"), plural(p.outcome.Fields, "field"))))
+		t := newTable(2)
+		for _, l := range p.found.Lines() {
+			field := l.Field
+			if field == "" {
+				field = "(body)"
+			}
+			t.AppendRow([]any{clean(field), clean(l.Says)})
+		}
+		fmt.Fprint(out, rendered(t, 2))
+		for _, x := range p.differs {
+			fmt.Fprintln(out, "  "+a.look.in(codeYellow, clean(x.String())))
+		}
+		if p.outcome.Doubt != "" {
+			fmt.Fprintln(out, "  "+a.look.in(codeYellow, "Not to the end: "+clean(a.secrets.Redact(p.outcome.Doubt))))
+		}
+		fmt.Fprintln(out)
+	}
+	if !some {
+		return &failure{exitUnproved, "no operation was probed", "give a sample that the service accepts: obiter draft --probe --at URL 'POST /vessels' vessel.json"}
+	}
+	if described && c.String("out") == "" {
+		return nil
+	}
+	return a.writeDraft(c, d)
+}
