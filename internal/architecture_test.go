@@ -31,7 +31,7 @@ var within = map[string]map[string][]string{
 	"cli": {
 		"run": {"accept.go", "captured.go", "death.go", "draft.go", "judge.go", "outcome.go", "runs.go"}, "fixture": nil, "schema": nil, "wire": nil, "layout": nil, "problem": nil, "business": nil, "advise": {"reach.go"},
 		"harbour": {"demo.go"}, "secret": {"cli.go"}, "survey": {"survey.go"}, "rule": {"explain.go", "planning.go"},
-		"send": {"cli.go", "demo.go", "try.go"}, "config": {"accept.go", "again.go", "curl.go", "death.go", "demo.go", "init.go", "planning.go", "reach.go", "try.go"}, "oad": {"again.go", "captured.go", "death.go", "demo.go", "planning.go", "reach.go", "survey.go", "try.go"},
+		"send": {"cli.go", "demo.go", "try.go"}, "config": {"accept.go", "again.go", "curl.go", "death.go", "demo.go", "init.go", "planning.go", "probe.go", "reach.go", "try.go"}, "oad": {"again.go", "captured.go", "death.go", "demo.go", "planning.go", "probe.go", "reach.go", "survey.go", "try.go"},
 		"net/http": {"demo.go", "try.go"}, "crypto/tls": {"try.go"},
 	},
 	"plan": {

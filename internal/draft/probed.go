@@ -176,6 +176,9 @@ func (p *Probed) says(at string, n *node) string {
 }
 
 func typeWords(types []string) string {
+	if len(types) == 5 && !slices.Contains(types, "null") {
+		return "anything but null"
+	}
 	var out []string
 	for _, t := range types {
 		out = append(out, map[string]string{"string": "text", "integer": "whole number", "number": "number", "boolean": "true or false", "array": "list", "object": "object", "null": "null"}[t])

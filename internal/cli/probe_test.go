@@ -1,0 +1,83 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"obiter/internal/harbour"
+)
+
+// probeOffice holds the harbour's description against a harbour with faults.
+func probeOffice(t *testing.T, only string, faults ...string) string {
+	t.Helper()
+	dir := folder(t)
+	put(t, dir, "obiter.yaml", string(harbour.Config))
+	o := obiter(t, dir, "draft", "--probe", "openapi.yaml", "--at", serve(t, faults...), "--only", only)
+	o.check(t, 0, "", "")
+	if strings.Contains(o.errors, "left behind") {
+		t.Errorf("records stay:\n%s", o.errors)
+	}
+	return o.out
+}
+
+var differing = regexp.MustCompile(`(?m)^  \S+: \w+ is (described and not enforced|enforced and not described)$`)
+
+// TestProbingFindsTheRules: all that one field can show of the description's rules, and
+// nothing else; a fault that switches a rule off takes it out of the table.
+func TestProbingFindsTheRules(t *testing.T) {
+	sound := probeOffice(t, "*")
+	if found := differing.FindAllString(sound, -1); len(found) > 0 {
+		t.Errorf("the description and a sound office differ:\n%s", strings.Join(found, "\n"))
+	}
+	for _, want := range []string{"/length_m       required, number, more than 0, at most 400, in steps of 0.01", "/imo            required, text, form ^IMO[0-9]{7}$", "/reference  required, text, form ^TW-[A-Z0-9]{6}$, a new value each time (unique)", "at most 300, in steps of 0.5, its limits depend on /tugs"} {
+		if !strings.Contains(sound, want) {
+			t.Errorf("there is no %q in\n%s", want, sound)
+		}
+	}
+	for _, c := range [][3]string{
+		{"duplicates-kept", "POST /berth-bookings", "/services: uniqueItems is described and not enforced"},
+		{"unknown-kept", "POST /pilot-orders", "(body): additionalProperties is described and not enforced"},
+		{"numbers-coerced", "POST /vessels", "/length_m: multipleOf is described and not enforced"},
+	} {
+		if text := probeOffice(t, c[1], c[0]); !strings.Contains(text, c[2]) {
+			t.Errorf("%s: there is no %q in\n%s", c[0], c[2], text)
+		}
+	}
+	put := probeOffice(t, "PUT /vessels/*", "update-unchecked")
+	for _, at := range []string{"/name: required", "/name: minLength", "/imo: pattern", "/type: enum", "/flag: required", "/labels: maxItems", "(body): additionalProperties"} {
+		if !strings.Contains(put, at+" is described and not enforced") {
+			t.Errorf("update-unchecked: %s is enforced?\n%s", at, put)
+		}
+	}
+}
+
+func TestProbingFromASample(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "pilot.json", `{"vessel_id":"5e0c3f6a-2b71-4c8d-9a4e-6f1d2c3b4a59","boarding":"north","requested_for":"2031-05-04T05:30:00Z","pilots":1,"fee_eur":1250,"note":"Deep draught"}`)
+	put(t, dir, "wrong.json", `{"vessel_id":"nobody"}`)
+	base := serve(t)
+	o := obiter(t, dir, "draft", "--probe", "--at", base, "POST /pilot-orders", "pilot.json", "DELETE /pilot-orders/{order_id}", "--out", "openapi.yaml")
+	o.check(t, 0, "/fee_eur        optional, whole number, at least 0, at most 20000, in steps of 50", "")
+	if strings.Contains(o.errors, "left behind") {
+		t.Errorf("records stay:\n%s", o.errors)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "openapi.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"required: [boarding, pilots, requested_for, vessel_id]\n", "boarding: { type: string, enum: [north, outer roads, south] }", "pilots: { type: integer, minimum: 1, maximum: 3, examples: [1] }", "note: { type: string, maxLength: 500", "additionalProperties: false"} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("there is no %q in\n%s", want, text)
+		}
+	}
+	obiter(t, dir, "try", "--at", base).check(t, 0, "", "")
+	refused := obiter(t, dir, "draft", "--probe", "--at", base, "POST /pilot-orders", "wrong.json")
+	refused.check(t, 0, "", "Not to the end: the sample itself is refused")
+	obiter(t, dir, "draft", "--probe", "--at", "http://127.0.0.1:1", "POST /pilot-orders", "pilot.json").check(t, 3, "", "nothing answers at")
+	obiter(t, dir, "draft", "--probe", "--at", "http://harbour.example", "POST /pilot-orders", "pilot.json").check(t, 2, "", "harbour.example is another host")
+	kept := obiter(t, dir, "draft", "--probe", "--at", base, "POST /pilot-orders", "pilot.json", "--out", "kept.yaml")
+	kept.check(t, 0, "", "left behind")
+}
