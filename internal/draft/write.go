@@ -351,6 +351,9 @@ func (d *Draft) responses(w *writer, o *operation, records []*recordOf) {
 
 // words are what a status says.
 func words(status int) string {
+	if status == http.StatusUnprocessableEntity {
+		return "Unprocessable Content" // its name since RFC 9110
+	}
 	if text := http.StatusText(status); text != "" {
 		return text
 	}

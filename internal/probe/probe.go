@@ -409,7 +409,10 @@ func (p *prober) numeric(at string, v json.Number) {
 			continue
 		}
 		if try(new(big.Rat).Add(r, d)) == taken || by == "100" {
-			if d.Cmp(step) > 0 {
+			switch hundredth := big.NewRat(1, 100); {
+			case d.Cmp(hundredth) <= 0:
+				step = hundredth
+			case d.Cmp(step) > 0 || !r.IsInt() || d.Cmp(big.NewRat(1, 1)) < 0:
 				step = d
 			}
 			break
