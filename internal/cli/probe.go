@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/config"
@@ -84,7 +85,7 @@ type probedOperation struct {
 	found   *draft.Probed // nil: it was not probed
 	why     string        // why not
 	outcome probe.Outcome
-	differs []probe.Difference
+	differs map[string]probe.Difference // from the description, by field
 }
 
 func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, doc *oad.Document, d *draft.Draft) ([]probedOperation, error) {
@@ -157,12 +158,12 @@ func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation)
 			if field == "" {
 				field = "(body)"
 			}
-			t.AppendRow([]any{clean(field), clean(l.Says)})
+			t.AppendRow(table.Row{clean(field), clean(l.Says)})
+			if text := p.differs[l.Field].String(); text != "" {
+				t.AppendRow(table.Row{"", a.look.in(codeYellow, text)})
+			}
 		}
 		fmt.Fprint(out, rendered(t, 2))
-		for _, x := range p.differs {
-			fmt.Fprintln(out, "  "+a.look.in(codeYellow, clean(x.String())))
-		}
 		if p.outcome.Doubt != "" {
 			fmt.Fprintln(out, "  "+a.look.in(codeYellow, "Not to the end: "+clean(a.secrets.Redact(p.outcome.Doubt))))
 		}

@@ -23,7 +23,7 @@ func probeOffice(t *testing.T, only string, faults ...string) string {
 	return o.out
 }
 
-var differing = regexp.MustCompile(`(?m)^  \S+: \w+ is (described and not enforced|enforced and not described)$`)
+var differing = regexp.MustCompile(`(?m)^.*not (enforced|described): .*$`)
 
 // TestProbingFindsTheRules: all that one field can show of the description's rules, and
 // nothing else; a fault that switches a rule off takes it out of the table.
@@ -37,19 +37,19 @@ func TestProbingFindsTheRules(t *testing.T) {
 			t.Errorf("there is no %q in\n%s", want, sound)
 		}
 	}
-	for _, c := range [][3]string{
-		{"duplicates-kept", "POST /berth-bookings", "/services: uniqueItems is described and not enforced"},
-		{"unknown-kept", "POST /pilot-orders", "(body): additionalProperties is described and not enforced"},
-		{"numbers-coerced", "POST /vessels", "/length_m: multipleOf is described and not enforced"},
+	for _, c := range [][4]string{
+		{"duplicates-kept", "POST /berth-bookings", "/services", "not enforced: uniqueItems"},
+		{"unknown-kept", "POST /pilot-orders", "(body)", "not enforced: additionalProperties"},
+		{"numbers-coerced", "POST /vessels", "/length_m", "not enforced: multipleOf"},
 	} {
-		if text := probeOffice(t, c[1], c[0]); !strings.Contains(text, c[2]) {
-			t.Errorf("%s: there is no %q in\n%s", c[0], c[2], text)
+		if text := probeOffice(t, c[1], c[0]); !regexp.MustCompile(`(?m)^  ` + regexp.QuoteMeta(c[2]) + ` .*\n +` + c[3]).MatchString(text) {
+			t.Errorf("%s: %s is enforced?\n%s", c[0], c[2], text)
 		}
 	}
 	put := probeOffice(t, "PUT /vessels/*", "update-unchecked")
-	for _, at := range []string{"/name: required", "/name: minLength", "/imo: pattern", "/type: enum", "/flag: required", "/labels: maxItems", "(body): additionalProperties"} {
-		if !strings.Contains(put, at+" is described and not enforced") {
-			t.Errorf("update-unchecked: %s is enforced?\n%s", at, put)
+	for _, line := range []string{`/name .*\n +not enforced: required, type, minLength, maxLength`, `/imo .*\n.*pattern`, `/type .*\n.*enum`, `/labels .*\n.*maxItems, uniqueItems`, `\(body\) .*\n.*additionalProperties`} {
+		if !regexp.MustCompile(`(?m)^  ` + line + `$`).MatchString(put) {
+			t.Errorf("update-unchecked: %s is enforced?\n%s", line, put)
 		}
 	}
 }

@@ -1,27 +1,29 @@
 package probe
 
 import (
-	"fmt"
 	"slices"
+	"strings"
 
 	"obiter/internal/instance"
 	"obiter/internal/plan"
 )
 
-// Difference is a rule that a description has and the service does not enforce, or the
-// other way round.
+// Difference is what a description and the service have otherwise at a field.
 type Difference struct {
-	Field     string
-	Rule      string
-	Described bool // and not enforced
+	NotEnforced  []string // rules that are described
+	NotDescribed []string // rules that are enforced
 }
 
 // String is the difference in words.
 func (d Difference) String() string {
-	if d.Described {
-		return fmt.Sprintf("%s: %s is described and not enforced", d.Field, d.Rule)
+	var out []string
+	if len(d.NotEnforced) > 0 {
+		out = append(out, "not enforced: "+strings.Join(d.NotEnforced, ", "))
 	}
-	return fmt.Sprintf("%s: %s is enforced and not described", d.Field, d.Rule)
+	if len(d.NotDescribed) > 0 {
+		out = append(out, "not described: "+strings.Join(d.NotDescribed, ", "))
+	}
+	return strings.Join(out, "; ")
 }
 
 // same are rules that say one thing in two ways.
@@ -38,8 +40,8 @@ func usual(rule string) string {
 var comparable = []string{"required", "type", "enum", "minLength", "maxLength", "pattern", "format", "minimum", "maximum", "multipleOf", "minItems", "maxItems", "uniqueItems", "additionalProperties"}
 
 // Compare holds the rules of an operation's body against those that were found, by the
-// pointers of fields with * for the elements of lists.
-func Compare(op *plan.Operation, found map[string][]string) []Difference {
+// pointers of fields with * for the elements of lists: what is otherwise, by field.
+func Compare(op *plan.Operation, found map[string][]string) map[string]Difference {
 	described := map[string][]string{}
 	var order []string
 	for _, part := range op.Parts {
@@ -66,8 +68,8 @@ func Compare(op *plan.Operation, found map[string][]string) []Difference {
 	return differences(order, described, found)
 }
 
-func differences(order []string, described, found map[string][]string) []Difference {
-	var out []Difference
+func differences(order []string, described, found map[string][]string) map[string]Difference {
+	out := map[string]Difference{}
 	for _, at := range order {
 		is := map[string]bool{}
 		for _, rule := range found[at] {
@@ -88,13 +90,17 @@ func differences(order []string, described, found map[string][]string) []Differe
 			}
 			return false
 		}
+		var d Difference
 		for _, rule := range comparable {
 			switch {
 			case slices.Contains(has, rule) && !is[rule] && !implied(rule):
-				out = append(out, Difference{shown(at), rule, true})
+				d.NotEnforced = append(d.NotEnforced, rule)
 			case is[rule] && !slices.Contains(has, rule) && !saysMore(has, rule):
-				out = append(out, Difference{shown(at), rule, false})
+				d.NotDescribed = append(d.NotDescribed, rule)
 			}
+		}
+		if d.String() != "" {
+			out[at] = d
 		}
 	}
 	return out
@@ -118,11 +124,4 @@ func saysMore(has []string, rule string) bool {
 		return any("enum")
 	}
 	return false
-}
-
-func shown(at string) string {
-	if at == "" {
-		return "(body)"
-	}
-	return at
 }

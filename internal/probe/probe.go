@@ -74,7 +74,7 @@ type prober struct {
 type limited struct {
 	at        string
 	step      *big.Rat
-	low, high *big.Rat // accepted
+	low, high *big.Rat // the last accepted before one that was refused; nil: none was
 }
 
 // Operation probes the body that an operation accepts. Of a patch null is not asked: it
@@ -440,18 +440,21 @@ func (p *prober) depend() {
 		}
 		for _, other := range list {
 			for _, end := range []*big.Rat{other.low, other.high} {
+				if end == nil || other.at == x.at {
+					continue
+				}
 				around, ok := instance.Set(whole, other.at, instance.Number(end))
-				if other.at == x.at || !ok || p.ask(around, other.at) != taken {
+				if !ok || p.ask(around, other.at) != taken {
 					continue
 				}
 				p.base, p.asked = around, 0
 				try := func(n *big.Rat) result { return p.try(x.at, instance.Number(n)) }
 				for _, down := range []bool{false, true} {
-					beyond := new(big.Rat).Add(x.high, x.step)
+					limit, step := x.high, x.step
 					if down {
-						beyond = new(big.Rat).Sub(x.low, x.step)
+						limit, step = x.low, new(big.Rat).Neg(x.step)
 					}
-					if try(beyond) != taken {
+					if limit == nil || try(new(big.Rat).Add(limit, step)) != taken {
 						continue
 					}
 					p.sink.Remark(x.at, "its limits depend on "+other.at)
@@ -464,7 +467,8 @@ func (p *prober) depend() {
 	p.base = whole
 }
 
-// limit finds the largest or the smallest number that is accepted, in steps.
+// limit finds the largest or the smallest number that is accepted, in steps; nil where
+// none is refused.
 func (p *prober) limit(from, step *big.Rat, far []string, down bool, try func(*big.Rat) result) *big.Rat {
 	good, bad := new(big.Rat).Set(from), (*big.Rat)(nil)
 	for _, text := range far {
@@ -485,7 +489,7 @@ func (p *prober) limit(from, step *big.Rat, far []string, down bool, try func(*b
 		case refused:
 			bad = x
 		default:
-			return good
+			return nil
 		}
 		if bad != nil {
 			break
@@ -512,10 +516,10 @@ func (p *prober) limit(from, step *big.Rat, far []string, down bool, try func(*b
 		case refused:
 			bad = middle
 		default:
-			return good
+			return nil
 		}
 	}
-	return good
+	return nil
 }
 
 // another is a value of the same form that was hardly used before.
