@@ -38,6 +38,7 @@ func (a *app) draftCommand() *cli.Command {
 			&cli.StringFlag{Name: "out", Usage: "write to `FILE`, which must not exist yet (default: standard output)"},
 			&cli.StringFlag{Name: "into", Usage: "add the operations that the description in `FILE` (YAML) does not have; nothing in it is changed"},
 			&cli.BoolFlag{Name: "probe", Usage: "find out by sending which rules the service at --at enforces: of the samples, or of a description alone"},
+			&cli.StringFlag{Name: "report", Usage: "with --probe: write what is found to a page, `FILE`.html"},
 			&cli.StringSliceFlag{Name: "only", Usage: "with --probe: only operations that match `GLOB` (repeatable)"},
 			configFlag(),
 		}, serviceFlags()...),
@@ -66,6 +67,9 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	}
 	if c.String("into") != "" && c.String("out") != "" {
 		return usage("--into and --out name two files to write to", "leave one of them out")
+	}
+	if report := c.String("report"); report != "" && (!c.Bool("probe") || filepath.Ext(report) != ".html") {
+		return usage("--report writes what --probe finds, as a page", "use both, and a name that ends in .html")
 	}
 	if at := c.String("at"); at != "" {
 		if _, err := address(at); err != nil {

@@ -3,9 +3,11 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
@@ -17,6 +19,7 @@ import (
 	"obiter/internal/oad"
 	"obiter/internal/plan"
 	"obiter/internal/probe"
+	"obiter/internal/render"
 	"obiter/internal/trial"
 )
 
@@ -126,9 +129,11 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, d
 			p.found.Answered(answer)
 			return answer
 		}, p.found)
-		p.found.Ended(p.outcome.Requests, p.outcome.Doubt)
+		if p.outcome.Chance {
+			p.found.Doubted()
+		}
 		if described {
-			p.differs = probe.Compare(op, p.found.Rules())
+			p.differs = probe.Compare(op, p.found.Rules(), p.found.Types())
 		}
 		out = append(out, p)
 		return ctx.Err()
@@ -141,6 +146,9 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, d
 func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation) error {
 	out := a.streams.Out
 	described := c.Args().Len() == 1 && isDescription(c.Args().First())
+	if err := a.probedPage(c, d, list, described); err != nil {
+		return err
+	}
 	if !described && c.String("out") == "" && c.String("into") == "" {
 		out = a.streams.Err // the draft goes to standard output
 	}
@@ -176,4 +184,35 @@ func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation)
 		return nil
 	}
 	return a.writeDraft(c, d)
+}
+
+// probedPage writes what was found as a page, if one is wanted.
+func (a *app) probedPage(c *cli.Command, d *draft.Draft, list []probedOperation, described bool) error {
+	name := c.String("report")
+	if name == "" {
+		return nil
+	}
+	page := render.Probed{At: d.Server(), When: time.Now().UTC().Format(time.RFC3339)}
+	if described {
+		page.Description = c.Args().First()
+	}
+	for _, p := range list {
+		o := render.ProbedOperation{Name: p.name, Why: a.secrets.Redact(p.why), Doubt: a.secrets.Redact(p.outcome.Doubt), Requests: p.outcome.Requests, Fields: p.outcome.Fields}
+		if p.found != nil {
+			for _, l := range p.found.Lines() {
+				differs := p.differs[l.Field]
+				o.Lines = append(o.Lines, render.ProbedLine{Field: l.Field, Says: l.Says, NotEnforced: differs.NotEnforced, NotDescribed: differs.NotDescribed})
+			}
+		}
+		page.Operations = append(page.Operations, o)
+	}
+	var text bytes.Buffer
+	if err := render.ProbedPage(&text, page); err != nil {
+		return fmt.Errorf("writing the page: %w", err)
+	}
+	if err := os.WriteFile(name, text.Bytes(), 0o600); err != nil {
+		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "name a file in a folder that exists")
+	}
+	fmt.Fprintln(a.streams.Err, "written: "+name)
+	return nil
 }

@@ -15,8 +15,12 @@ func probeOffice(t *testing.T, only string, faults ...string) string {
 	t.Helper()
 	dir := folder(t)
 	put(t, dir, "obiter.yaml", string(harbour.Config))
-	o := obiter(t, dir, "draft", "--probe", "openapi.yaml", "--at", serve(t, faults...), "--only", only)
-	o.check(t, 0, "", "")
+	o := obiter(t, dir, "draft", "--probe", "openapi.yaml", "--at", serve(t, faults...), "--only", only, "--report", "found.html")
+	o.check(t, 0, "", "written: found.html")
+	page, err := os.ReadFile(filepath.Join(dir, "found.html"))
+	if differ := strings.Contains(o.out, "not enforced:"); err != nil || !strings.Contains(string(page), "what is enforced") || strings.Contains(string(page), "the service enforces what is described") == differ {
+		t.Errorf("%v; the page:\n%.2000s", err, page)
+	}
 	if strings.Contains(o.errors, "left behind") {
 		t.Errorf("records stay:\n%s", o.errors)
 	}
@@ -40,7 +44,7 @@ func TestProbingFindsTheRules(t *testing.T) {
 	for _, c := range [][4]string{
 		{"duplicates-kept", "POST /berth-bookings", "/services", "not enforced: uniqueItems"},
 		{"unknown-kept", "POST /pilot-orders", "(body)", "not enforced: additionalProperties"},
-		{"numbers-coerced", "POST /vessels", "/length_m", "not enforced: multipleOf"},
+		{"numbers-coerced", "POST /vessels", "/length_m", "not enforced: type, multipleOf"},
 	} {
 		if text := probeOffice(t, c[1], c[0]); !regexp.MustCompile(`(?m)^  ` + regexp.QuoteMeta(c[2]) + ` .*\n +` + c[3]).MatchString(text) {
 			t.Errorf("%s: %s is enforced?\n%s", c[0], c[2], text)

@@ -81,6 +81,9 @@ func (d *Draft) See(x capture.Exchange) {
 	d.templates.See(x.Method, u.EscapedPath())
 }
 
+// Server is the address whose requests count.
+func (d *Draft) Server() string { return d.server }
+
 // Settle ends seeing: the server is the one that answered most.
 func (d *Draft) Settle() {
 	d.server = d.preferred

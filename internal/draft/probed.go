@@ -15,8 +15,7 @@ type Probed struct {
 	operation *operation
 	body      *body
 	remarks   map[string][]string // by pointer
-	doubt     string
-	requests  int
+	doubted   bool
 }
 
 // FormatOf is the format that a text has; "" for any text.
@@ -81,8 +80,9 @@ func (p *Probed) Remark(at, text string) {
 // Answered takes in an answer, for the responses of the draft.
 func (p *Probed) Answered(a exchange.Answer) { p.operation.answer(a) }
 
-// Ended says how many requests it took, and why it ended before it was done.
-func (p *Probed) Ended(requests int, doubt string) { p.requests, p.doubt = requests, doubt }
+// Doubted says that what was refused may mean nothing: of the fields only types and
+// samples are drafted, as guesses.
+func (p *Probed) Doubted() { p.doubted = true }
 
 // Line is what was found out of one field, in words.
 type Line struct {
@@ -118,6 +118,9 @@ func (p *Probed) isExtra(n *node, member string) bool {
 
 // says is one field in words: required, text, 2 to 60 characters, blanks are accepted.
 func (p *Probed) says(at string, n *node) string {
+	if p.doubted {
+		return "nothing is certain"
+	}
 	f := n.exact()
 	var out []string
 	switch {
@@ -248,12 +251,34 @@ func (n *node) exact() facts {
 	return f
 }
 
+// Types are the types of values that were accepted, by the pointers of fields.
+func (p *Probed) Types() map[string][]string {
+	out := map[string][]string{}
+	var walk func(at string, n *node)
+	walk = func(at string, n *node) {
+		out[at] = n.exact().types
+		for _, name := range n.order {
+			walk(instance.Join(at, name), n.members[name])
+		}
+		if n.item != nil {
+			walk(at+"/*", n.item)
+		}
+	}
+	if !p.doubted {
+		walk("", p.body.node)
+	}
+	return out
+}
+
 // Rules are the keywords that were found, by the pointers of fields. Required is a rule
 // of the field that must be there.
 func (p *Probed) Rules() map[string][]string {
 	out := map[string][]string{}
 	var walk func(at string, n *node)
 	walk = func(at string, n *node) {
+		if p.doubted {
+			return
+		}
 		f := n.exact()
 		list := []string{}
 		add := func(keyword string, is bool) {

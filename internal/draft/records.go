@@ -154,6 +154,9 @@ func (d *Draft) factsIn(records []*recordOf, o *operation, media, _ string) func
 		}
 	}
 	return func(pointer string, n *node) facts {
+		if o.probed != nil && o.probed.doubted {
+			return facts{types: n.facts().types, sure: map[string]bool{}}
+		}
 		if o.probed != nil {
 			return n.exact()
 		}

@@ -6,6 +6,7 @@ import (
 
 	"obiter/internal/instance"
 	"obiter/internal/plan"
+	"obiter/internal/schema"
 )
 
 // Difference is what a description and the service have otherwise at a field.
@@ -39,10 +40,14 @@ func usual(rule string) string {
 // comparable are the rules that probing can show.
 var comparable = []string{"required", "type", "enum", "minLength", "maxLength", "pattern", "format", "minimum", "maximum", "multipleOf", "minItems", "maxItems", "uniqueItems", "additionalProperties"}
 
-// Compare holds the rules of an operation's body against those that were found, by the
-// pointers of fields with * for the elements of lists: what is otherwise, by field.
-func Compare(op *plan.Operation, found map[string][]string) map[string]Difference {
-	described := map[string][]string{}
+// kinds are the types by their names.
+var kinds = map[string]schema.Types{"object": schema.Object, "array": schema.Array, "string": schema.String, "integer": schema.Integer, "number": schema.Number, "boolean": schema.Boolean, "null": schema.Null}
+
+// Compare holds the rules of an operation's body against those that were found, and the types that
+// are taken, by the pointers of fields with * for the elements of lists: what is
+// otherwise, by field.
+func Compare(op *plan.Operation, found, types map[string][]string) map[string]Difference {
+	described, wider := map[string][]string{}, map[string]bool{}
 	var order []string
 	for _, part := range op.Parts {
 		if part.In != "body" {
@@ -54,6 +59,11 @@ func Compare(op *plan.Operation, found map[string][]string) map[string]Differenc
 				continue
 			}
 			order = append(order, at)
+			for _, kind := range types[at] {
+				if t := kinds[kind]; f.Shape.Typed && !f.Shape.Types.Has(t) && !(t == schema.Integer && f.Shape.Types.Has(schema.Number)) && t != schema.Null {
+					wider[at] = true
+				}
+			}
 			for _, rule := range f.Shape.Rules() {
 				if rule.Keyword != "required" {
 					described[at] = append(described[at], usual(rule.Keyword))
@@ -65,7 +75,14 @@ func Compare(op *plan.Operation, found map[string][]string) map[string]Differenc
 			}
 		}
 	}
-	return differences(order, described, found)
+	out := differences(order, described, found)
+	for at := range wider { // it takes other types as well
+		if d := out[at]; !slices.Contains(d.NotEnforced, "type") {
+			d.NotEnforced = append([]string{"type"}, d.NotEnforced...)
+			out[at] = d
+		}
+	}
+	return out
 }
 
 func differences(order []string, described, found map[string][]string) map[string]Difference {

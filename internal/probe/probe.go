@@ -39,6 +39,7 @@ type Outcome struct {
 	Requests int
 	Fields   int
 	Doubt    string   // why it ended before it was done; empty: it is done
+	Chance   bool     // what was refused before may mean nothing: no rule is to be stated
 	Unique   []string // fields that have to have a new value each time
 }
 
@@ -68,6 +69,7 @@ type prober struct {
 	number int
 	asked  int // of the field in hand
 	said   string
+	again  []func() result // ask some that were refused again
 }
 
 // limited is a number of which the limits were found.
@@ -154,7 +156,7 @@ func (p *prober) try(at string, v any) result {
 	}
 	r := p.ask(body, at)
 	if r == refused {
-		p.sink.Refused(body, at)
+		p.refuse(body, at)
 	}
 	if r == failed {
 		p.sink.Remark(at, "fails on "+instance.Shown(v))
@@ -190,13 +192,35 @@ func (p *prober) begin() {
 	p.end("the sample is accepted once and refused then, so nothing can be told: %s", instance.Shorten(instance.OneLine(p.said), 200))
 }
 
-// confirm looks whether the body as it was is still accepted.
+// maxAgain is how many refused requests are sent again after each field.
+const maxAgain = 3
+
+// refuse tells that a body was refused for a field, and remembers some of them.
+func (p *prober) refuse(body any, at string) {
+	p.sink.Refused(body, at)
+	if len(p.again) == maxAgain {
+		p.again = p.again[1:]
+	}
+	p.again = append(p.again, func() result { return p.ask(body, at) })
+}
+
+// confirm looks whether the body as it was is still accepted, and what was refused still
+// refused.
 func (p *prober) confirm(when string) {
+	again := p.again
+	p.again = nil
+	for _, ask := range again {
+		if ask() == taken {
+			p.out.Chance = true
+			p.end("the same request is refused and accepted by turns, so nothing can be told")
+		}
+	}
 	for range 2 {
 		if p.ask(p.base, "") == taken {
 			return
 		}
 	}
+	p.out.Chance = true
 	p.end("the sample is refused %s, although it was accepted: what was refused before may have other reasons", when)
 }
 
@@ -237,7 +261,7 @@ func (p *prober) field(at string, v any, isMember bool) {
 	if isMember {
 		body, _ := instance.Remove(p.base, at)
 		if p.ask(body, at) == refused {
-			p.sink.Refused(body, at)
+			p.refuse(body, at)
 		}
 	}
 	if !p.patch {
@@ -295,7 +319,7 @@ func (p *prober) extra(at string, v any) {
 	}
 	p.asked = 0
 	if r := p.ask(body, pointer); r == refused {
-		p.sink.Refused(body, pointer)
+		p.refuse(body, pointer)
 	}
 }
 

@@ -67,7 +67,9 @@ func probed(t *testing.T, sample any, send func(any) exchange.Answer) (says stri
 	d := draft.New(&secret.Set{})
 	d.Settle()
 	p := d.Probe("POST", "/tugs", "application/json")
-	out = Operation(map[string]any{"x": sample}, false, send, p)
+	if out = Operation(map[string]any{"x": sample}, false, send, p); out.Chance {
+		p.Doubted()
+	}
 	for _, l := range p.Lines() {
 		if l.Field == "/x" {
 			says = l.Says
@@ -148,6 +150,14 @@ func TestWhatCannotBeTold(t *testing.T) {
 			k := 0
 			return func(any) exchange.Answer { k++; return map[bool]exchange.Answer{true: fine, false: no}[k < 12] }
 		}(), "although it was accepted"},
+		"answers by chance": {func() func(any) exchange.Answer {
+			k, calls := uint32(7), 0
+			return func(any) exchange.Answer {
+				k = k*1664525 + 1013904223
+				calls++
+				return map[bool]exchange.Answer{true: fine, false: no}[k>>30 > 0 || calls < 4]
+			}
+		}(), "so nothing can be told"},
 		"wants to be left alone": {func() func(any) exchange.Answer {
 			k := 0
 			return func(any) exchange.Answer {
@@ -159,8 +169,12 @@ func TestWhatCannotBeTold(t *testing.T) {
 		}(), "wants to be left alone (429)"},
 		"asks who it is": {func(any) exchange.Answer { return exchange.Answer{Status: 401, Header: http.Header{}} }, "asks for credentials (401)"},
 	} {
-		if _, out := probed(t, "Otter", c.send); !strings.Contains(out.Doubt, c.want) {
+		says, out := probed(t, "Otter", c.send)
+		if !strings.Contains(out.Doubt, c.want) {
 			t.Errorf("%s: %q, want %q", name, out.Doubt, c.want)
+		}
+		if out.Chance && says != "nothing is certain" && says != "" {
+			t.Errorf("%s: all the same it says %q", name, says)
 		}
 	}
 }

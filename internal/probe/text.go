@@ -16,6 +16,7 @@ func (p *prober) text(at, v string) {
 	p.try(at, "")
 	n := length(v)
 	p.blanks(at, max(n, 3))
+	p.trims(at, v)
 	junk := strings.Repeat("#", min(n, maxText))
 	any := p.try(at, junk)
 	if any == taken {
@@ -80,6 +81,20 @@ func (p *prober) blanks(at string, n int) {
 		p.sink.Remark(at, "blanks are accepted")
 	case refused:
 		p.sink.Remark(at, "blanks are refused")
+	}
+}
+
+// trims looks whether spaces around a text are taken away, as far as the answer shows it.
+func (p *prober) trims(at, v string) {
+	if strings.ContainsAny(at, "*") || formed(v) || p.try(at, "  "+p.fresh(at, v)+" ") != taken {
+		return
+	}
+	if doc, err := instance.Decode([]byte(p.said)); err == nil {
+		if stored, _ := instance.Get(doc, at); stored != nil {
+			if text, is := stored.(string); is && text == strings.TrimSpace(text) {
+				p.sink.Remark(at, "is trimmed")
+			}
+		}
 	}
 }
 
