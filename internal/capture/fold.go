@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"maps"
 	"net/url"
 	"regexp"
 	"slices"
@@ -77,7 +78,8 @@ func (s *segment) settle(before string) {
 			groups[key] = append(groups[key], text)
 		}
 	}
-	for key, names := range groups {
+	for _, key := range slices.Sorted(maps.Keys(groups)) {
+		names := groups[key]
 		ids := s.parameter != nil && s.parameter.signature() == key
 		if before == "" || !ids && (len(names) < varied || !s.isCollection()) {
 			continue

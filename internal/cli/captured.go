@@ -37,7 +37,7 @@ type captures struct {
 // Standard input, named -, is kept in the folder first, for it is read twice.
 func (a *app) capturesNamed(names []string, folder string) (*captures, error) {
 	out := &captures{}
-	var runFile string
+	runFile := false
 	for _, name := range names {
 		file := name
 		if name == "-" {
@@ -56,14 +56,14 @@ func (a *app) capturesNamed(names []string, folder string) (*captures, error) {
 		sort := capture.SortOf(f)
 		f.Close()
 		if sort == capture.RunFile {
-			runFile = name
+			runFile = true
 		}
 		out.names, out.files, out.sorts = append(out.names, name), append(out.files, file), append(out.sorts, sort)
 	}
 	switch {
-	case runFile == "":
+	case !runFile:
 		return out, nil
-	case slices.ContainsFunc(out.sorts, func(s capture.Sort) bool { return s != capture.RunFile }):
+	case slices.Contains(out.sorts, capture.IsArchive):
 		return nil, usage("run files and captures are not judged together", "judge them one after the other")
 	}
 	return nil, nil

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -92,7 +93,7 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	for _, why := range slices.Sorted(keysOf(d.Left)) {
+	for _, why := range slices.Sorted(maps.Keys(d.Left)) {
 		fmt.Fprintf(a.streams.Err, "%s left out: %s\n", plural(d.Left[why], "request"), why)
 	}
 	if d.IsEmpty() {
@@ -102,16 +103,6 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 		return a.probeDraft(ctx, c, d)
 	}
 	return a.writeDraft(c, d)
-}
-
-func keysOf(m map[string]int) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 // operationName is how an operation is named among the arguments.

@@ -6,6 +6,7 @@
 package draft
 
 import (
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -87,7 +88,7 @@ func (d *Draft) Server() string { return d.server }
 // Settle ends seeing: the server is the one that answered most.
 func (d *Draft) Settle() {
 	d.server = d.preferred
-	for _, s := range slices.Sorted(mapKeys(d.servers)) {
+	for _, s := range slices.Sorted(maps.Keys(d.servers)) {
 		if d.preferred != "" {
 			break
 		}
@@ -96,16 +97,6 @@ func (d *Draft) Settle() {
 		}
 	}
 	d.templates.Settle()
-}
-
-func mapKeys[V any](m map[string]V) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 // accepted reports whether a request was accepted; one whose answer is not known was
@@ -195,7 +186,7 @@ func (d *Draft) SampleOf(operation string) (v any, media string, has bool) {
 	if o == nil {
 		return nil, "", false
 	}
-	for _, media := range slices.Sorted(mapKeys(o.bodies)) {
+	for _, media := range slices.Sorted(maps.Keys(o.bodies)) {
 		if b := o.bodies[media]; b.base != nil && isJSON(media) {
 			return b.base, media, true
 		}

@@ -99,7 +99,7 @@ func (p *Probed) Lines() []Line {
 	walk = func(at string, n *node) {
 		out = append(out, Line{name, at, p.says(at, n)})
 		for _, member := range n.order {
-			if m := n.members[member]; m.seen > 0 && !p.isExtra(n, member) {
+			if m := n.members[member]; m.seen > 0 {
 				walk(instance.Join(at, member), m)
 			}
 		}
@@ -109,11 +109,6 @@ func (p *Probed) Lines() []Line {
 	}
 	walk("", p.body.node)
 	return out
-}
-
-// isExtra reports whether a member is the one that was sent to see whether it is taken.
-func (p *Probed) isExtra(n *node, member string) bool {
-	return strings.HasPrefix(member, "unexpected") && n.members[member].seen <= 2 && n.members[member].types["string"] == n.members[member].seen
 }
 
 // says is one field in words: required, text, 2 to 60 characters, blanks are accepted.
@@ -302,7 +297,7 @@ func (p *Probed) Rules() map[string][]string {
 		add("additionalProperties", f.closed)
 		out[at] = list
 		for _, name := range n.order {
-			if m := n.members[name]; m.seen > 0 && !p.isExtra(n, name) {
+			if m := n.members[name]; m.seen > 0 {
 				walk(instance.Join(at, name), m)
 			}
 		}

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -115,13 +116,23 @@ func recordAt(records []*recordOf, o *operation) *recordOf {
 	return nil
 }
 
+// statuses are those that an operation answered with, in order.
+func (o *operation) statuses() []int {
+	var out []int
+	for s := range o.answers {
+		out = append(out, s)
+	}
+	slices.Sort(out)
+	return out
+}
+
 // answered are the members of a record that answers have, and requests do not.
 func (r *recordOf) answered() *node {
 	out := newNode()
 	body := r.operations[0].bodies[recordMedia].node
 	for _, o := range r.operations {
-		for status, by := range o.answers {
-			n := by[recordMedia]
+		for _, status := range o.statuses() {
+			n := o.answers[status][recordMedia]
 			if !succeeded(status) || n == nil || n.types["object"] == 0 {
 				continue
 			}
@@ -138,7 +149,7 @@ func (r *recordOf) answered() *node {
 
 // factsIn looks up the rules of an operation's fields: where there is a record, also those
 // that other operations enforce.
-func (d *Draft) factsIn(records []*recordOf, o *operation, media, _ string) func(string, *node) facts {
+func (d *Draft) factsIn(records []*recordOf, o *operation) func(string, *node) facts {
 	var r *recordOf
 	var others []*operation
 	for _, one := range records {
@@ -163,7 +174,8 @@ func (d *Draft) factsIn(records []*recordOf, o *operation, media, _ string) func
 		f := n.facts()
 		f.required = f.required && (o.method != http.MethodPatch || f.sure["required"]) // a change may leave anything out
 		for _, other := range others {
-			for _, b := range other.bodies {
+			for _, media := range slices.Sorted(maps.Keys(other.bodies)) {
+				b := other.bodies[media]
 				if b.node == nil {
 					continue
 				}
@@ -235,7 +247,7 @@ func (d *Draft) record(w *writer, r *recordOf, records []*recordOf) {
 	for _, name := range r.own.order {
 		whole.members[name] = r.own.members[name]
 	}
-	of := d.factsIn(records, first, recordMedia, "")
+	of := d.factsIn(records, first)
 	w.own = r.own
 	w.schema(3, &whole, func(pointer string, n *node) facts {
 		if name := strings.TrimPrefix(pointer, "/"); r.own.members[name] == n {
@@ -276,8 +288,8 @@ func (d *Draft) problems() []shared {
 	for _, media := range []string{"application/problem+json", "application/json"} {
 		n := newNode()
 		for _, o := range d.operations {
-			for status, by := range o.answers {
-				if status >= 400 && by[media] != nil && by[media].types["object"] > 0 {
+			for _, status := range o.statuses() {
+				if by := o.answers[status]; status >= 400 && by[media] != nil && by[media].types["object"] > 0 {
 					n.join(by[media])
 				}
 			}

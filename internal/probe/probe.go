@@ -15,7 +15,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -64,6 +63,7 @@ type prober struct {
 	out    Outcome
 	unique []string
 	patch  bool                // null removes (RFC 7396)
+	quiet  bool                // what is accepted is not told
 	words  map[string][]string // that are taken, by field
 	limits []limited
 	number int
@@ -135,7 +135,9 @@ func (p *prober) ask(body any, about string) result {
 	case a.Status == http.StatusTooManyRequests || a.Status == http.StatusServiceUnavailable:
 		p.end("the service wants to be left alone (%d); allow more requests while it is probed", a.Status)
 	case a.Success():
-		p.sink.Accepted(body)
+		if !p.quiet {
+			p.sink.Accepted(body)
+		}
 		return taken
 	case a.Status == http.StatusBadRequest || a.Status == http.StatusUnprocessableEntity || a.Status == http.StatusConflict || a.Status == http.StatusNotFound || a.Status == http.StatusRequestEntityTooLarge:
 		return refused
@@ -297,6 +299,10 @@ func (p *prober) types(at string, v any) {
 	for _, name := range instance.Names(others) {
 		p.try(at, others[name])
 	}
+	if kind == "boolean" { // which many read
+		p.try(at, json.Number("1"))
+		p.try(at, "true")
+	}
 	if kind == "integer" {
 		p.try(at, json.Number(string(v.(json.Number))+".5"))
 	}
@@ -317,8 +323,9 @@ func (p *prober) extra(at string, v any) {
 	if at == "" {
 		body, _ = instance.Set(p.base, instance.Join("", name), "ballast")
 	}
-	p.asked = 0
-	if r := p.ask(body, pointer); r == refused {
+	p.asked, p.quiet = 0, true // it is no field of the record
+	r := p.ask(body, pointer)
+	if p.quiet = false; r == refused {
 		p.refuse(body, pointer)
 	}
 }
@@ -415,193 +422,3 @@ func abs(n int) int {
 	}
 	return n
 }
-
-// numeric probes how large and how small a number may be, and its steps.
-func (p *prober) numeric(at string, v json.Number) {
-	r, ok := instance.Rat(v)
-	if !ok {
-		return
-	}
-	step := big.NewRat(1, 1)
-	if !r.IsInt() {
-		step = big.NewRat(1, 100)
-	}
-	try := func(x *big.Rat) result { return p.try(at, instance.Number(x)) }
-	for _, by := range []string{"0.001", "0.01", "0.05", "0.1", "0.25", "0.5", "1", "2", "3", "4", "5", "6", "8", "10", "12", "15", "20", "25", "50", "100"} {
-		d, _ := new(big.Rat).SetString(by)
-		if r.IsInt() && d.Cmp(big.NewRat(1, 2)) < 0 && by != "0.01" && by != "0.001" {
-			continue
-		}
-		if try(new(big.Rat).Add(r, d)) == taken || by == "100" {
-			switch hundredth := big.NewRat(1, 100); {
-			case d.Cmp(hundredth) <= 0:
-				step = hundredth
-			case d.Cmp(step) > 0 || !r.IsInt() || d.Cmp(big.NewRat(1, 1)) < 0:
-				step = d
-			}
-			break
-		}
-	}
-	far := []string{"100", "10000", "1000000", "2147483648", "10000000000", "9223372036854775808", "1000000000000000000000"}
-	high := p.limit(r, step, far, false, try)
-	low := p.limit(r, step, append([]string{"0", "1"}, far...), true, try)
-	p.limits = append(p.limits, limited{at, step, low, high})
-}
-
-// maxPairs bounds the numbers that are held against one another.
-const maxPairs = 8
-
-// depend looks whether the limits of numbers depend on other numbers: with those at their
-// own limits, what was refused may be accepted.
-func (p *prober) depend() {
-	whole := p.base
-	list := p.limits[:min(len(p.limits), maxPairs)]
-	for _, x := range list {
-		v, _ := instance.Get(whole, x.at)
-		from, ok := instance.Rat(v.(json.Number))
-		if !ok {
-			continue
-		}
-		for _, other := range list {
-			for _, end := range []*big.Rat{other.low, other.high} {
-				if end == nil || other.at == x.at {
-					continue
-				}
-				around, ok := instance.Set(whole, other.at, instance.Number(end))
-				if !ok || p.ask(around, other.at) != taken {
-					continue
-				}
-				p.base, p.asked = around, 0
-				try := func(n *big.Rat) result { return p.try(x.at, instance.Number(n)) }
-				for _, down := range []bool{false, true} {
-					limit, step := x.high, x.step
-					if down {
-						limit, step = x.low, new(big.Rat).Neg(x.step)
-					}
-					if limit == nil || try(new(big.Rat).Add(limit, step)) != taken {
-						continue
-					}
-					p.sink.Remark(x.at, "its limits depend on "+other.at)
-					far := []string{"100", "10000", "1000000", "2147483648"}
-					p.limit(from, x.step, append([]string{"0", "1"}, far...), down, try)
-				}
-			}
-		}
-	}
-	p.base = whole
-}
-
-// limit finds the largest or the smallest number that is accepted, in steps; nil where
-// none is refused.
-func (p *prober) limit(from, step *big.Rat, far []string, down bool, try func(*big.Rat) result) *big.Rat {
-	good, bad := new(big.Rat).Set(from), (*big.Rat)(nil)
-	for _, text := range far {
-		x, _ := new(big.Rat).SetString(text)
-		if down && text != "0" {
-			x.Neg(x)
-		}
-		// On the grid of steps that the value itself is on.
-		k := new(big.Rat).Quo(new(big.Rat).Sub(x, from), step)
-		n := new(big.Int).Quo(k.Num(), k.Denom())
-		x = new(big.Rat).Add(from, new(big.Rat).Mul(new(big.Rat).SetInt(n), step))
-		if down && x.Cmp(good) >= 0 || !down && x.Cmp(good) <= 0 {
-			continue
-		}
-		switch try(x) {
-		case taken:
-			good = x
-		case refused:
-			bad = x
-		default:
-			return nil
-		}
-		if bad != nil {
-			break
-		}
-	}
-	for bad != nil {
-		distance := new(big.Rat).Quo(new(big.Rat).Sub(bad, good), step)
-		distance.Abs(distance)
-		if distance.Cmp(big.NewRat(1, 1)) <= 0 {
-			return good
-		}
-		half := new(big.Int).Quo(distance.Num(), new(big.Int).Mul(distance.Denom(), big.NewInt(2)))
-		if half.Sign() == 0 {
-			half = big.NewInt(1)
-		}
-		d := new(big.Rat).Mul(new(big.Rat).SetInt(half), step)
-		if down {
-			d.Neg(d)
-		}
-		middle := new(big.Rat).Add(good, d)
-		switch try(middle) {
-		case taken:
-			good = middle
-		case refused:
-			bad = middle
-		default:
-			return nil
-		}
-	}
-	return nil
-}
-
-// another is a value of the same form that was hardly used before.
-func (p *prober) another(v any) any {
-	p.number++
-	switch v := v.(type) {
-	case string:
-		return alike(v, p.number)
-	case json.Number:
-		if r, ok := instance.Rat(v); ok {
-			return instance.Number(new(big.Rat).Add(r, new(big.Rat).SetInt64(int64(p.number))))
-		}
-	}
-	return v
-}
-
-// alike is a text with other letters and digits in the places of its own, the first and
-// the signs kept. What has a form is changed in its last digits alone.
-func alike(text string, n int) string {
-	out := []rune(text)
-	left := n
-	for i := len(out) - 1; i > 0 && left > 0; i-- {
-		switch c := out[i]; {
-		case c >= '0' && c <= '9':
-			out[i] = '0' + (c-'0'+rune(left%10))%10
-			left /= 10
-		case formed(text):
-		case c >= 'a' && c <= 'z':
-			out[i] = 'a' + (c-'a'+rune(left%26))%26
-			left /= 26
-		case c >= 'A' && c <= 'Z':
-			out[i] = 'A' + (c-'A'+rune(left%26))%26
-			left /= 26
-		}
-	}
-	return string(out)
-}
-
-// formed reports whether a text has a form that letters would break: a date, an address.
-func formed(text string) bool {
-	return len(text) > 7 && strings.Count(text, "-")+strings.Count(text, ":")+strings.Count(text, "@")+strings.Count(text, "//") >= 1 && !strings.Contains(text, " ")
-}
-
-// resized is a text of n characters made of its own.
-func resized(text string, n int) string {
-	all := []rune(text)
-	if n <= len(all) {
-		return string(all[:n])
-	}
-	out := make([]rune, 0, n)
-	for len(out) < n {
-		c := all[len(out)%len(all)]
-		if c == ' ' && len(out) == n-1 {
-			c = all[0]
-		}
-		out = append(out, c)
-	}
-	return string(out)
-}
-
-func length(text string) int { return utf8.RuneCountInString(text) }

@@ -29,6 +29,9 @@ func (p *prober) text(at, v string) {
 	case any != refused:
 		return
 	case draft.FormatOf(v) != "":
+		if other == refused && draft.FormatOf(v) == "uuid" {
+			p.sink.Remark(at, "only ids that the service knows are taken")
+		}
 		return // its form is known
 	case other == refused:
 		if words := p.listed(at, v, said); len(words) > 1 {

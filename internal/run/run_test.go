@@ -235,7 +235,7 @@ func TestEveryCodeHasAFault(t *testing.T) {
 		}
 	}
 	for _, c := range judge.Codes {
-		if !has[c.Code] && c.Code != ofBlanks {
+		if !has[c.Code] && c.Code != ofBlanks && c.Code != "unexplained-refusal" { // which is of captures
 			t.Errorf("no fault of the harbour shows %s", c.Code)
 		}
 	}
