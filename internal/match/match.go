@@ -307,7 +307,7 @@ func (m *Matcher) flaws(op *plan.Operation, x capture.Exchange, r request) []exc
 			if part.In == "header" && found.Keyword == "required" {
 				continue // captures leave header fields out
 			}
-			f := exchange.Flaw{In: part.In, Pointer: found.Pointer, Rule: found.Keyword, Variant: captured, Reason: reason(found)}
+			f := exchange.Flaw{In: part.In, Pointer: found.Pointer, Rule: found.Keyword, Variant: variant(v, found.Pointer), Reason: reason(found)}
 			if i := slices.IndexFunc(out, func(o exchange.Flaw) bool { return o.In == f.In && o.Pointer == f.Pointer }); i >= 0 {
 				if rule.StageOf(f) < rule.StageOf(out[i]) { // what is looked at first tells it
 					out[i] = f
@@ -318,6 +318,17 @@ func (m *Matcher) flaws(op *plan.Operation, x capture.Exchange, r request) []exc
 		}
 	}
 	return out
+}
+
+// variant tells one wrong value of a field from another: a service may refuse some and
+// take others.
+func variant(v any, pointer string) string {
+	value, there := instance.Get(v, pointer)
+	if !there {
+		return captured
+	}
+	sum := sha256.Sum256(instance.Encode(value))
+	return captured + " " + hex.EncodeToString(sum[:3])
 }
 
 // reason tells in words what is broken.

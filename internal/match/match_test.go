@@ -86,6 +86,7 @@ func TestCapturedRequests(t *testing.T) {
 		"one field wrong twice":   {"POST /vessels", `{"name":"Aurora","imo":"IMO9074729","type":"cargo","length_m":182.5,"crew_capacity":24,"flag":"NO","call_sign":""}`, 422, "POST /vessels flawed body/call_sign:minLength [400 422]"},
 		"another type":            {"POST /berth-bookings", `[]`, 400, "POST /berth-bookings flawed body:type [400 422]"},
 		"not JSON":                {"POST /berth-bookings", `{"berth":`, 422, "POST /berth-bookings flawed request:malformed-json [400]"},
+		"nested very deeply":      {"POST /berth-bookings", strings.Repeat("[", 600) + strings.Repeat("]", 600), 422, "POST /berth-bookings flawed request:captured [422]"},
 		"nothing":                 {"POST /berth-bookings", ``, 400, "POST /berth-bookings flawed request:empty-body [400 422]"},
 		"another media type":      {"POST /berth-bookings Content-Type:text/plain", fmt.Sprintf(booking, ""), 415, "POST /berth-bookings flawed request:wrong-content-type [415]"},
 		"a content coding":        {"POST /berth-bookings Content-Encoding:zstd", "{", 415, "POST /berth-bookings flawed request:captured [415]"},
@@ -124,6 +125,19 @@ func TestCapturedRequests(t *testing.T) {
 		if got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
 		}
+	}
+}
+
+// TestValuesAreToldApart: that one wrong value was refused says nothing of another.
+func TestValuesAreToldApart(t *testing.T) {
+	m := office(t)
+	variants := map[string]bool{}
+	for _, berth := range []string{"Z99", "C12 ", "Z99"} {
+		e, _ := m.Case(sent("POST /berth-bookings", strings.Replace(fmt.Sprintf(booking, ""), "C12", berth, 1), 422))
+		variants[e.Flaws[0].Variant] = true
+	}
+	if len(variants) != 2 {
+		t.Errorf("%v", variants)
 	}
 }
 

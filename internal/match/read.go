@@ -2,6 +2,7 @@ package match
 
 import (
 	"encoding/json"
+	"errors"
 	"net/http"
 	"net/url"
 	"slices"
@@ -123,6 +124,10 @@ func (r *request) body(part *plan.Part, op *plan.Operation, x capture.Exchange) 
 		r.unsure = "its body is " + media + ", and only " + planned + " is read"
 	case plan.IsJSON(media) && part.Form == "":
 		v, err := instance.Decode(x.Body)
+		if errors.Is(err, instance.ErrDepth) || errors.Is(err, instance.ErrNumber) {
+			r.unsure = "its body is more than is read: " + err.Error()
+			return
+		}
 		if err != nil {
 			whole("malformed-json", "captured", "the body is not JSON: "+err.Error())
 			return
