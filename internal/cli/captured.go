@@ -202,12 +202,5 @@ func (a *app) descriptionOf(c *cli.Command, configured string) (*oad.Document, e
 	if name == "" {
 		return nil, nil
 	}
-	doc, err := oad.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	for _, w := range doc.Warnings {
-		fmt.Fprintln(a.streams.Err, "warning: "+a.said(w))
-	}
-	return doc, nil
+	return a.openDescription(name)
 }

@@ -137,6 +137,11 @@ func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, e
 	if name == "" {
 		return nil, usage("no description: none is named, and this folder has no "+strings.Join(usualNames, ", "), "name the OpenAPI document: "+c.FullName()+" openapi.yaml")
 	}
+	return a.openDescription(name)
+}
+
+// openDescription reads a description, and tells what was read otherwise than it is written.
+func (a *app) openDescription(name string) (*oad.Document, error) {
 	doc, err := oad.Open(name)
 	if err != nil {
 		return nil, err

@@ -51,11 +51,11 @@ func (a *app) probeDraft(ctx context.Context, c *cli.Command, d *draft.Draft) er
 	if err != nil {
 		return err
 	}
-	probed, err := a.probed(ctx, c, conf, doc, d)
+	probed, err := a.probed(ctx, c, conf, doc, d, false)
 	if err != nil {
 		return err
 	}
-	return a.tellProbed(c, d, probed)
+	return a.tellProbed(c, d, probed, false)
 }
 
 // probeDescription holds a description against the service.
@@ -75,11 +75,11 @@ func (a *app) probeDescription(ctx context.Context, c *cli.Command) error {
 	}
 	d.Prefer(server)
 	d.Settle()
-	probed, err := a.probed(ctx, c, conf, doc, d)
+	probed, err := a.probed(ctx, c, conf, doc, d, true)
 	if err != nil {
 		return err
 	}
-	return a.tellProbed(c, d, probed)
+	return a.tellProbed(c, d, probed, true)
 }
 
 // probedOperation is what was found out of one operation.
@@ -91,7 +91,9 @@ type probedOperation struct {
 	differs map[string]probe.Difference // from the description, by field
 }
 
-func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, doc *oad.Document, d *draft.Draft) ([]probedOperation, error) {
+// probed probes the operations of a document, which is held against what is found where it
+// is a description and no draft.
+func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, doc *oad.Document, d *draft.Draft, described bool) ([]probedOperation, error) {
 	conf.Imply(doc)
 	opt, err := a.serviceOptions(c, conf, doc)
 	if err != nil {
@@ -99,7 +101,6 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, d
 	}
 	opt.Plan.Only, opt.Plan.Skip, opt.Parallel = c.StringSlice("only"), conf.Skip, 1
 	var out []probedOperation
-	described := c.Args().Len() == 1
 	events := trial.Events{Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
 		LeftBehind: func(text string) { fmt.Fprintln(a.streams.Err, "left behind: "+a.said(text)) },
 		Service:    func(text string) { fmt.Fprintln(a.streams.Err, a.said(text)) }}
@@ -143,9 +144,8 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, d
 }
 
 // tellProbed prints what was found, and writes the draft where it is wanted.
-func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation) error {
+func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation, described bool) error {
 	out := a.streams.Out
-	described := c.Args().Len() == 1 && isDescription(c.Args().First())
 	if err := a.probedPage(c, d, list, described); err != nil {
 		return err
 	}

@@ -86,21 +86,19 @@ func (p *Probed) Doubted() { p.doubted = true }
 
 // Line is what was found out of one field, in words.
 type Line struct {
-	Operation string
-	Field     string
-	Says      string
+	Field string // a pointer; empty: the body
+	Says  string
 }
 
-// Lines are what was found out of an operation's fields, in their order.
-func (p *Probed) Lines() []Line {
-	name := p.operation.method + " " + p.operation.template
-	var out []Line
+// each visits the fields that were probed, in their order, with * for the elements of
+// lists.
+func (p *Probed) each(visit func(at string, n *node)) {
 	var walk func(at string, n *node)
 	walk = func(at string, n *node) {
-		out = append(out, Line{name, at, p.says(at, n)})
-		for _, member := range n.order {
-			if m := n.members[member]; m.seen > 0 {
-				walk(instance.Join(at, member), m)
+		visit(at, n)
+		for _, name := range n.order {
+			if m := n.members[name]; m.seen > 0 {
+				walk(instance.Join(at, name), m)
 			}
 		}
 		if n.item != nil && n.item.seen > 0 {
@@ -108,6 +106,12 @@ func (p *Probed) Lines() []Line {
 		}
 	}
 	walk("", p.body.node)
+}
+
+// Lines are what was found out of an operation's fields, in their order.
+func (p *Probed) Lines() []Line {
+	var out []Line
+	p.each(func(at string, n *node) { out = append(out, Line{at, p.says(at, n)}) })
 	return out
 }
 
@@ -249,18 +253,8 @@ func (n *node) exact() facts {
 // Types are the types of values that were accepted, by the pointers of fields.
 func (p *Probed) Types() map[string][]string {
 	out := map[string][]string{}
-	var walk func(at string, n *node)
-	walk = func(at string, n *node) {
-		out[at] = n.exact().types
-		for _, name := range n.order {
-			walk(instance.Join(at, name), n.members[name])
-		}
-		if n.item != nil {
-			walk(at+"/*", n.item)
-		}
-	}
 	if !p.doubted {
-		walk("", p.body.node)
+		p.each(func(at string, n *node) { out[at] = n.exact().types })
 	}
 	return out
 }
@@ -269,42 +263,27 @@ func (p *Probed) Types() map[string][]string {
 // of the field that must be there.
 func (p *Probed) Rules() map[string][]string {
 	out := map[string][]string{}
-	var walk func(at string, n *node)
-	walk = func(at string, n *node) {
-		if p.doubted {
-			return
-		}
-		f := n.exact()
-		list := []string{}
-		add := func(keyword string, is bool) {
-			if is {
-				list = append(list, keyword)
-			}
-		}
-		add("required", f.required && at != "" && !strings.HasSuffix(at, "/*"))
-		add("type", len(f.types) > 0)
-		add("format", f.format != "")
-		add("pattern", f.pattern != "")
-		add("enum", len(f.enum) > 0 || f.constant != nil)
-		add("minLength", f.minLength != nil)
-		add("maxLength", f.maxLength != nil)
-		add("minItems", f.minItems != nil)
-		add("maxItems", f.maxItems != nil)
-		add("uniqueItems", f.unique)
-		add("minimum", f.minimum != nil)
-		add("maximum", f.maximum != nil)
-		add("multipleOf", f.multipleOf != nil)
-		add("additionalProperties", f.closed)
-		out[at] = list
-		for _, name := range n.order {
-			if m := n.members[name]; m.seen > 0 {
-				walk(instance.Join(at, name), m)
-			}
-		}
-		if n.item != nil && n.item.seen > 0 {
-			walk(at+"/*", n.item)
+	if !p.doubted {
+		p.each(func(at string, n *node) { out[at] = n.exact().keywords(at) })
+	}
+	return out
+}
+
+// keywords are the rules that there are.
+func (f facts) keywords(at string) []string {
+	out := []string{}
+	for _, k := range []struct {
+		name string
+		is   bool
+	}{
+		{"required", f.required && at != "" && !strings.HasSuffix(at, "/*")}, {"type", len(f.types) > 0}, {"format", f.format != ""}, {"pattern", f.pattern != ""},
+		{"enum", len(f.enum) > 0 || f.constant != nil}, {"minLength", f.minLength != nil}, {"maxLength", f.maxLength != nil}, {"minItems", f.minItems != nil},
+		{"maxItems", f.maxItems != nil}, {"uniqueItems", f.unique}, {"minimum", f.minimum != nil}, {"maximum", f.maximum != nil}, {"multipleOf", f.multipleOf != nil},
+		{"additionalProperties", f.closed},
+	} {
+		if k.is {
+			out = append(out, k.name)
 		}
 	}
-	walk("", p.body.node)
 	return out
 }

@@ -48,6 +48,7 @@ const (
 	maxList   = 300    // elements
 	maxAsked  = 120    // requests a field
 	maxFields = 400
+	maxMute   = 3 // requests without an answer
 )
 
 // errEnd ends probing; its text is the doubt.
@@ -69,6 +70,7 @@ type prober struct {
 	number int
 	asked  int // of the field in hand
 	said   string
+	mute   int             // requests that got no answer, one after the other
 	again  []func() result // ask some that were refused again
 }
 
@@ -128,8 +130,14 @@ func (p *prober) ask(body any, about string) result {
 	p.asked++
 	a := p.send(body)
 	p.said = string(a.Body)
+	if a.Err == "" {
+		p.mute = 0
+	}
 	switch {
 	case a.Err != "":
+		if p.mute++; p.mute == maxMute {
+			p.end("the service does not answer any more: %s", a.Err)
+		}
 		p.sink.Remark(about, "no answer: "+a.Err)
 		return failed
 	case a.Status == http.StatusTooManyRequests || a.Status == http.StatusServiceUnavailable:

@@ -167,6 +167,15 @@ func TestWhatCannotBeTold(t *testing.T) {
 				return fine
 			}
 		}(), "wants to be left alone (429)"},
+		"dies": {func() func(any) exchange.Answer {
+			k := 0
+			return func(any) exchange.Answer {
+				if k++; k > 6 {
+					return exchange.Answer{Err: "the connection is refused"}
+				}
+				return fine
+			}
+		}(), "does not answer any more: the connection is refused"},
 		"asks who it is": {func(any) exchange.Answer { return exchange.Answer{Status: 401, Header: http.Header{}} }, "asks for credentials (401)"},
 	} {
 		says, out := probed(t, "Otter", c.send)
