@@ -11,7 +11,6 @@ import (
 	"compress/gzip"
 	"compress/zlib"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,6 +19,9 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"obiter/internal/exchange"
 )
@@ -62,11 +64,11 @@ func (e *Error) Error() string {
 func Archive(r io.Reader, left Left) iter.Seq2[Exchange, error] {
 	return func(yield func(Exchange, error) bool) {
 		source := &limited{r: r}
-		d := json.NewDecoder(source)
+		d := jsontext.NewDecoder(source, jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true))
 		err := entries(d, func(n int) (bool, error) {
 			source.from(d.InputOffset())
 			var e entry
-			if err := d.Decode(&e); err != nil {
+			if err := json.UnmarshalDecode(d, &e); err != nil {
 				return false, err
 			}
 			x, why := e.exchange()
@@ -106,7 +108,7 @@ func (l *limited) Read(p []byte) (int, error) {
 var errTooLarge = fmt.Errorf("one value is larger than %d MiB", maxEntry>>20)
 
 // entries finds log.entries, and calls each before every element.
-func entries(d *json.Decoder, each func(n int) (bool, error)) error {
+func entries(d *jsontext.Decoder, each func(n int) (bool, error)) error {
 	n := 0
 	fail := func(err error) error {
 		switch {
@@ -115,11 +117,11 @@ func entries(d *json.Decoder, each func(n int) (bool, error)) error {
 		case errors.Is(err, errTooLarge):
 			return &Error{n, err.Error()}
 		}
-		var is *json.UnmarshalTypeError
-		if errors.As(err, &is) {
-			return &Error{n, fmt.Sprintf("the member %s is a %s where a %s belongs (HAR 1.2)", is.Field, is.Value, is.Type)}
+		var is *json.SemanticError
+		if errors.As(err, &is) && is.JSONPointer != "" {
+			return &Error{n, fmt.Sprintf("the member %s is of another type than it has to be (HAR 1.2)", is.JSONPointer.LastToken())}
 		}
-		return &Error{n, "it is not readable as JSON: " + err.Error()}
+		return &Error{n, "it is not readable as JSON: " + strings.TrimPrefix(err.Error(), "jsontext: ")}
 	}
 	for _, name := range []string{"log", "entries"} {
 		found, err := member(d, name)
@@ -130,12 +132,12 @@ func entries(d *json.Decoder, each func(n int) (bool, error)) error {
 			return &Error{0, "there is no " + name + " in it, so it is no HTTP archive (HAR 1.2)"}
 		}
 	}
-	if t, err := d.Token(); err != nil {
+	if t, err := d.ReadToken(); err != nil {
 		return fail(err)
-	} else if t != json.Delim('[') {
+	} else if t.Kind() != '[' {
 		return &Error{0, "log.entries is not a list (HAR 1.2)"}
 	}
-	for d.More() {
+	for k := d.PeekKind(); k != ']'; k = d.PeekKind() {
 		n++
 		if goOn, err := each(n); err != nil {
 			return fail(err)
@@ -143,32 +145,32 @@ func entries(d *json.Decoder, each func(n int) (bool, error)) error {
 			return nil
 		}
 	}
-	if _, err := d.Token(); err != nil {
+	if _, err := d.ReadToken(); err != nil {
 		return fail(err)
 	}
 	return nil
 }
 
 // member reads the beginning of an object as far as the value of a member.
-func member(d *json.Decoder, name string) (bool, error) {
-	t, err := d.Token()
-	if err != nil || t != json.Delim('{') {
+func member(d *jsontext.Decoder, name string) (bool, error) {
+	t, err := d.ReadToken()
+	if err != nil || t.Kind() != '{' {
 		return false, err
 	}
-	for d.More() {
-		key, err := d.Token()
+	for d.PeekKind() == '"' {
+		key, err := d.ReadToken()
 		if err != nil {
 			return false, err
 		}
-		if key == name {
+		if key.String() == name {
 			return true, nil
 		}
-		var other json.RawMessage
-		if err := d.Decode(&other); err != nil {
+		if err := d.SkipValue(); err != nil {
 			return false, err
 		}
 	}
-	return false, nil
+	_, err = d.ReadToken() // the end, or what is wrong
+	return false, err
 }
 
 // entry is what is read of an entry (HAR 1.2, "entries"). Members that begin with an

@@ -82,7 +82,7 @@ func TestArchivesThatCannotBeRead(t *testing.T) {
 		`{"log":{}}`:                             "no entries in it",
 		`{"log":{"entries":{}}}`:                 "not a list",
 		archive(good, good)[:len(archive(good))]: "entry 2: the archive ends in the middle",
-		archive(good, `{"request":5}`):           "entry 2: the member request is a number where a struct",
+		archive(good, `{"request":5}`):           "entry 2: the member request is of another type than it has to be",
 		archive(good) + "x":                      "",
 		archive(good, `{"a"}`):                   "entry 2: it is not readable as JSON",
 	} {
