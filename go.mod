@@ -21,6 +21,7 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
+	golang.org/x/time v0.16.0
 	mvdan.cc/sh/v3 v3.14.1
 )
 

@@ -269,6 +269,7 @@ func TestBadInput(t *testing.T) {
 		{"try --at http://192.0.2.7:80", 2, "error: Obiter only sends to this machine, and 192.0.2.7 is another host\nhint: if it is yours and may receive invalid data, use --allow-host 192.0.2.7"},
 		{"try --at http://harbour.example", 2, "harbour.example is another host"},
 		{"try --at ~ --parallel 0", 2, "invalid value \"0\" for --parallel"},
+		{"try --at ~ --rate 0", 2, "invalid value \"0\" for --rate"},
 		{"try --at ~ --timeout x", 2, "invalid value \"x\" for --timeout"},
 		{"try --at ~ --header nonsense", 2, "error: invalid value \"nonsense\" for --header"},
 		{"try --at ~ --save nowhere/run", 2, "cannot write the run file nowhere/run"},

@@ -30,7 +30,8 @@ func (a *app) draftCommand() *cli.Command {
 			"scripts with curl command lines, and, after the operation that they are of, sample bodies and JSON\n" +
 			"Schemas: obiter draft 'POST /vessels' vessel.json 'DELETE /vessels/{id}'. Several samples widen what\n" +
 			"is taken for valid. GET and DELETE need none; with a DELETE, --probe can take its records away again.\n" +
-			"Comments say where each part comes from, and what is a guess. Secrets are left out.\n\n" +
+			"Comments say where each part comes from, and what is a guess. Secrets are left out. Where a capture\n" +
+			"has several servers, --at names the one that counts.\n\n" +
 			"With --probe it sends: starting from a sample that the service accepts, it leaves each field out, makes\n" +
 			"it longer and shorter, larger and smaller, of another type, until it is refused. What it finds are the\n" +
 			"rules of the draft, and a table. obiter draft --probe openapi.yaml holds a description against the\n" +

@@ -163,6 +163,7 @@ func serviceFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "at", Usage: "the `URL` of the service (default: at: in obiter.yaml, then the description's first server)"},
 		&cli.DurationFlag{Name: "timeout", Value: 10 * time.Second, Usage: "limit for one exchange, from connecting to the last byte"},
+		&cli.FloatFlag{Name: "rate", Usage: "send at most `NUMBER` requests a second (default: as many as the service answers)"},
 		&cli.StringSliceFlag{Name: "header", Usage: "add `'Name: value'` to every request (repeatable); values are not kept"},
 		&cli.StringSliceFlag{Name: "allow-host", Usage: "send to `HOST`, too; without it, only to this machine (repeatable)"},
 		&cli.StringFlag{Name: "ca", Usage: "trust the certificates in `FILE` (PEM), too"},
@@ -246,6 +247,9 @@ func (a *app) serviceOptions(c *cli.Command, conf *config.Config, doc *oad.Docum
 	if c.Duration("timeout") <= 0 {
 		return opt, usage(fmt.Sprintf("invalid value %q for --timeout", c.Duration("timeout")), "use a time above zero, for example 5s")
 	}
+	if r := c.Float("rate"); c.IsSet("rate") && !(r > 0) {
+		return opt, usage(fmt.Sprintf("invalid value \"%v\" for --rate", r), "use a number above zero, for example 50")
+	}
 	headers, err := headers(c.StringSlice("header"))
 	if err != nil {
 		return opt, err
@@ -255,7 +259,7 @@ func (a *app) serviceOptions(c *cli.Command, conf *config.Config, doc *oad.Docum
 		return opt, err
 	}
 	opt.Config, opt.Document, opt.Secrets, opt.Folder = conf, doc, &a.secrets, trial.RunFolder
-	opt.Send = send.Options{Timeout: c.Duration("timeout"), AllowHosts: append(c.StringSlice("allow-host"), conf.AllowHosts...), Headers: headers, Agent: agent(), RunID: rand.Text(), TLS: trust}
+	opt.Send = send.Options{Timeout: c.Duration("timeout"), Rate: c.Float("rate"), AllowHosts: append(c.StringSlice("allow-host"), conf.AllowHosts...), Headers: headers, Agent: agent(), RunID: rand.Text(), TLS: trust}
 	opt.Plan.Base = strings.TrimSuffix(opt.Base.String(), "/")
 	return opt, nil
 }

@@ -40,6 +40,9 @@ type Options struct {
 	Agent       string        // the User-Agent
 	RunID       string        // makes trace ids differ between runs
 	Patience    time.Duration // how long 429 and 503 with Retry-After are waited for; default 15 s
+	// Rate is how many requests are sent a second at most, whoever sends them to the
+	// service; 0: as fast as it answers.
+	Rate float64
 	// Dial makes connections in place of the network's; nil: the network's are made.
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
 	Service *Service // shared by all who send to the service; nil: one of its own
@@ -79,6 +82,7 @@ func New(base *url.URL, opt Options) (*Sender, error) {
 	if opt.Service == nil {
 		opt.Service = &Service{}
 	}
+	opt.Service.limit(opt.Rate)
 	if opt.MaxBody <= 0 {
 		opt.MaxBody = 1 << 20
 	}
@@ -292,6 +296,9 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 var streamEnded = regexp.MustCompile(`^http2: |^stream error: |GOAWAY`)
 
 func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.Case) (a exchange.Answer, err error) {
+	if err := s.opt.Service.turn(ctx); err != nil {
+		return exchange.Answer{}, err
+	}
 	ctx, cancel := context.WithTimeout(ctx, s.opt.Timeout)
 	defer cancel()
 	var body io.Reader

@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -48,6 +49,39 @@ func TestRequestsCarryTheirMarks(t *testing.T) {
 	a := s.Send(context.Background(), c)
 	if want := `0123abcdef|application/json|Bearer tide|obiter/test|{"a":1}`; string(a.Body) != want || a.Status != 200 || a.Err != "" {
 		t.Errorf("answer %+v %q, want %q", a, a.Body, want)
+	}
+}
+
+// TestRateHoldsForAllWhoSend: with 100 a second the eighth leaves no sooner than 70 ms
+// after the first, whoever sends; and an interrupt does not wait for its turn.
+func TestRateHoldsForAllWhoSend(t *testing.T) {
+	service := &Service{}
+	var answered atomic.Int32
+	s, c := sender(t, func(http.ResponseWriter, *http.Request) { answered.Add(1) }, Options{Rate: 100, Service: service})
+	other, err := New(s.base, Options{Rate: 100, Service: service})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	start := time.Now()
+	var wg sync.WaitGroup
+	for i := range 8 {
+		wg.Go(func() {
+			if a := []*Sender{s, other}[i%2].Send(context.Background(), c); a.Err != "" {
+				t.Error(a.Err)
+			}
+		})
+	}
+	wg.Wait()
+	if took := time.Since(start); took < 70*time.Millisecond || answered.Load() != 8 {
+		t.Errorf("%d answered within %s", answered.Load(), took)
+	}
+	slow, c := sender(t, func(http.ResponseWriter, *http.Request) {}, Options{Rate: 0.001})
+	slow.Send(context.Background(), c)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if a := slow.Send(ctx, c); a.Err != "interrupted" {
+		t.Errorf("interrupted: %q", a.Err)
 	}
 }
 

@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"obiter/internal/exchange"
 )
 
@@ -21,8 +23,29 @@ type Service struct {
 	spent time.Duration // of all pauses so far
 	vain  time.Duration // of those since one last helped
 
-	answers atomic.Bool // it has answered in HTTP/1.1, or in what was agreed under TLS
-	two     atomic.Bool // without TLS it speaks HTTP/2 alone
+	answers atomic.Bool   // it has answered in HTTP/1.1, or in what was agreed under TLS
+	two     atomic.Bool   // without TLS it speaks HTTP/2 alone
+	pace    *rate.Limiter // nil: as fast as it answers
+}
+
+// limit sets how many requests are sent a second at most, evenly; 0: any number.
+func (p *Service) limit(perSecond float64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if perSecond > 0 && p.pace == nil {
+		p.pace = rate.NewLimiter(rate.Limit(perSecond), 1)
+	}
+}
+
+// turn waits until the next request may be sent.
+func (p *Service) turn(ctx context.Context) error {
+	p.mu.Lock()
+	pace := p.pace
+	p.mu.Unlock()
+	if pace == nil {
+		return nil
+	}
+	return pace.Wait(ctx)
 }
 
 // How long a run waits in all, and while that does not help.
