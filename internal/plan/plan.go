@@ -183,7 +183,7 @@ func (p *Plan) first(o oad.Operation) bool {
 // generation is how many operations share what was compiled for them. Schemas
 // are kept no longer, so that memory does not grow with the description, and the
 // compiler's tables, which it copies for each schema, stay small.
-const generation = 32
+const generation = 16
 
 func (p *Plan) renew() {
 	p.set, p.maker, p.prepared = schema.NewSet(p.doc), sample.New(p.opt.Seed), 0
