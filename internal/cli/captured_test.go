@@ -105,6 +105,19 @@ func TestCapturedCredentialsAreNotKept(t *testing.T) {
 	}
 }
 
+// TestDescriptionsOfAnother: where many requests are accepted and none of them is valid by
+// the description, that is said.
+func TestDescriptionsOfAnother(t *testing.T) {
+	dir := folder(t)
+	entry := `{"request":{"method":"POST","url":"http://127.0.0.1:8080/vessels","headers":[{"name":"Content-Type","value":"application/json"}],"postData":{"mimeType":"application/json","text":"{\"title\":\"Otter\"}"}},"response":{"status":201,"headers":[],"content":{"size":0}}}`
+	put(t, dir, "other.har", `{"log":{"entries":[`+strings.Repeat(entry+",", 5)+entry+`]}}`)
+	obiter(t, dir, "judge", "other.har").check(t, 1, "", "warning: the service accepts requests to POST /vessels, and openapi.yaml calls none of them valid")
+	put(t, dir, "two.har", `{"log":{"entries":[`+entry+","+entry+`]}}`)
+	if o := obiter(t, dir, "judge", "two.har"); strings.Contains(o.errors, "calls none of them valid") {
+		t.Error(o.errors)
+	}
+}
+
 func TestJudgingProblemDocuments(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "good.json", `{"type":"https://harbour.example/problems/no-berth","title":"No such berth","status":404}`)

@@ -1,7 +1,9 @@
 package run
 
 import (
+	"maps"
 	"net/url"
+	"slices"
 
 	"obiter/internal/capture"
 	"obiter/internal/exchange"
@@ -15,7 +17,13 @@ type Captured struct {
 	Exchanges int          // that are judged
 	Foreign   int          // of no operation of the description
 	Left      capture.Left // out, by reason
+	// Contradicted are operations of which many requests were accepted, and the
+	// description calls none of them valid.
+	Contradicted []string
 }
+
+// manyAccepted is how many accepted requests it takes to doubt a description.
+const manyAccepted = 5
 
 // Source gives out the exchanges of captures, from the beginning each time, counting in
 // left what it leaves out.
@@ -55,6 +63,7 @@ func Transcribe(source Source, m *match.Matcher, secrets *secret.Set, w *record.
 			}
 		}
 	}
+	valid, invalid := map[string]int{}, map[string]int{}
 	write := func(first bool) error {
 		var failed error
 		left := capture.Left{}
@@ -65,6 +74,11 @@ func Transcribe(source Source, m *match.Matcher, secrets *secret.Set, w *record.
 				out.Foreign++
 			case ok && proves == first:
 				out.Exchanges++
+				if e.Response.Success() && proves {
+					valid[e.Operation]++
+				} else if e.Response.Success() && !e.Expect.Class.SuccessIsRight() {
+					invalid[e.Operation]++
+				}
 				failed = w.Result(record.Result{Exchange: secrets.Exchange(withoutCredentials(e))})
 			}
 			return failed == nil
@@ -84,7 +98,13 @@ func Transcribe(source Source, m *match.Matcher, secrets *secret.Set, w *record.
 	if m != nil {
 		m.Restart()
 	}
-	return out, write(false)
+	err = write(false)
+	for _, operation := range slices.Sorted(maps.Keys(invalid)) {
+		if valid[operation] == 0 && invalid[operation] >= manyAccepted {
+			out.Contradicted = append(out.Contradicted, operation)
+		}
+	}
+	return out, err
 }
 
 // operationOf names a request without a description: by its template, else its path.
