@@ -134,7 +134,7 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, d
 			p.found.Doubted()
 		}
 		if described {
-			p.differs = probe.Compare(op, p.found.Rules(), p.found.Types())
+			p.differs = probe.Compare(op, p.found.Rules(), p.found.Types(), p.found.Sampled())
 		}
 		out = append(out, p)
 		return ctx.Err()

@@ -259,6 +259,21 @@ func (p *Probed) Types() map[string][]string {
 	return out
 }
 
+// Sampled are the types of the values that probing started from, by the pointers of
+// fields; whole numbers are numbers.
+func (p *Probed) Sampled() map[string]string {
+	out := map[string]string{}
+	instance.Walk(p.body.base, func(at string, v any) bool {
+		kind := instance.Type(v)
+		if kind == "integer" {
+			kind = "number"
+		}
+		out[instance.AnyIndex(at)] = kind
+		return true
+	})
+	return out
+}
+
 // Rules are the keywords that were found, by the pointers of fields. Required is a rule
 // of the field that must be there.
 func (p *Probed) Rules() map[string][]string {

@@ -37,16 +37,20 @@ func usual(rule string) string {
 	return rule
 }
 
+// ofType are the rules that are about values of one type.
+var ofType = map[string]string{"minLength": "string", "maxLength": "string", "pattern": "string", "minimum": "number", "maximum": "number", "multipleOf": "number",
+	"minItems": "array", "maxItems": "array", "uniqueItems": "array", "additionalProperties": "object"}
+
 // comparable are the rules that probing can show.
 var comparable = []string{"required", "type", "enum", "minLength", "maxLength", "pattern", "format", "minimum", "maximum", "multipleOf", "minItems", "maxItems", "uniqueItems", "additionalProperties"}
 
 // kinds are the types by their names.
 var kinds = map[string]schema.Types{"object": schema.Object, "array": schema.Array, "string": schema.String, "integer": schema.Integer, "number": schema.Number, "boolean": schema.Boolean, "null": schema.Null}
 
-// Compare holds the rules of an operation's body against those that were found, and the types that
-// are taken, by the pointers of fields with * for the elements of lists: what is
-// otherwise, by field.
-func Compare(op *plan.Operation, found, types map[string][]string) map[string]Difference {
+// Compare holds the rules of an operation's body against those that were found and the
+// types that are taken, by the pointers of fields with * for the elements of lists: what
+// is otherwise, by field. Sampled are the types of the values that probing started from.
+func Compare(op *plan.Operation, found, types map[string][]string, sampled map[string]string) map[string]Difference {
 	described, wider := map[string][]string{}, map[string]bool{}
 	var order []string
 	for _, part := range op.Parts {
@@ -65,6 +69,9 @@ func Compare(op *plan.Operation, found, types map[string][]string) map[string]Di
 				}
 			}
 			for _, rule := range f.Shape.Rules() {
+				if of := ofType[usual(rule.Keyword)]; of != "" && of != sampled[at] {
+					continue // of values that were not sent
+				}
 				if rule.Keyword != "required" {
 					described[at] = append(described[at], usual(rule.Keyword))
 				}

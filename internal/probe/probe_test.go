@@ -99,14 +99,17 @@ func TestRulesAreFound(t *testing.T) {
 		"null as well": {"Otter", func(x any, there bool) string {
 			return map[bool]string{true: "", false: "is wrong"}[there && x == nil || text(between(1, 9), "no")(x, there) == ""]
 		}, "required, text or null, 1 to 9 characters, blanks are accepted"},
-		"a form":                {"BB-000012", text(matches(`^BB-[0-9]{6}$`), "is wrong"), "required, text, form ^BB-[0-9]{6}$, blanks are refused"},
-		"letters of a part":     {"C12", text(matches(`^[A-F][0-9]{1,2}$`), "is wrong"), "required, text, form ^[A-F][0-9]{1,2}$, blanks are refused"},
-		"characters":            {"LAXB7", text(matches(`^[A-Z0-9]{3,7}$`), "is wrong"), "required, text, form ^[A-Z0-9]+$, 3 to 7 characters, blanks are refused"},
-		"a date":                {"2031-05-04", text(matches(`^\d{4}-\d\d-\d\d$`), "is wrong"), "required, text, date, blanks are refused"},
-		"listed":                {"mate", text(matches(`^(master|mate|cook)$`), "must be one of master, mate or cook."), "required, text, one of cook, master, mate, blanks are refused"},
-		"in quotes":             {"mate", text(matches(`^(master|chief mate|mate)$`), `expected "master", "chief mate", "mate"`), "one of chief mate, master, mate"},
-		"not said":              {"mate", text(matches(`^(master|mate)$`), "is wrong"), "only values that the service knows are taken"},
-		"words that lie":        {"mate", text(matches(`^(master|mate)$`), "one of mate, master, admiral"), "one of master, mate"},
+		"a form":            {"BB-000012", text(matches(`^BB-[0-9]{6}$`), "is wrong"), "required, text, form ^BB-[0-9]{6}$, blanks are refused"},
+		"letters of a part": {"C12", text(matches(`^[A-F][0-9]{1,2}$`), "is wrong"), "required, text, form ^[A-F][0-9]{1,2}$, blanks are refused"},
+		"characters":        {"LAXB7", text(matches(`^[A-Z0-9]{3,7}$`), "is wrong"), "required, text, form ^[A-Z0-9]+$, 3 to 7 characters, blanks are refused"},
+		"a date":            {"2031-05-04", text(matches(`^\d{4}-\d\d-\d\d$`), "is wrong"), "required, text, date, blanks are refused"},
+		"listed":            {"mate", text(matches(`^(master|mate|cook)$`), "must be one of master, mate or cook."), "required, text, one of cook, master, mate, blanks are refused"},
+		"in quotes":         {"mate", text(matches(`^(master|chief mate|mate)$`), `expected "master", "chief mate", "mate"`), "one of chief mate, master, mate"},
+		"not said":          {"mate", text(matches(`^(master|mate)$`), "is wrong"), "only values that the service knows are taken"},
+		"words that lie":    {"mate", text(matches(`^(master|mate)$`), "one of mate, master, admiral"), "one of master, mate"},
+		"whatever its order": {"abcdeA1!", text(func(s string) bool {
+			return between(8, 20)(s) && strings.ContainsAny(s, "0123456789") && strings.ContainsAny(s, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") && strings.ContainsAny(s, "!?")
+		}, "is too simple"), "required, text, 8 to 20 characters, blanks are refused, not every text is taken"},
 		"with a digit":          {"tides of 12", text(func(s string) bool { return between(6, 40)(s) && strings.ContainsAny(s, "0123456789") }, "needs a digit"), "6 to 40 characters, blanks are refused, not every text is taken"},
 		"whole numbers":         {json.Number("24"), numbers(func(f float64) bool { return f == float64(int64(f)) && f >= 1 && f <= 5000 }), "required, whole number, at least 1, at most 5000"},
 		"numbers":               {json.Number("182.5"), numbers(func(f float64) bool { return f > 0 && f <= 400 }), "required, number, more than 0, at most 400"},

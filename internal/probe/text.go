@@ -158,6 +158,9 @@ func (p *prober) form(at, v string) bool {
 		p.sink.Form(at, "^["+set+"]+$", nil)
 		return true
 	}
+	if p.try(at, backwards(p.fresh(at, v))) == taken {
+		return false // it matters what is in it, and not where
+	}
 	parts := split(v)
 	for i := range parts {
 		p.part(at, parts, i)
@@ -167,6 +170,13 @@ func (p *prober) form(at, v string) bool {
 	}
 	p.sink.Form(at, pattern(parts), nil)
 	return true
+}
+
+// backwards is a text from its end to its beginning.
+func backwards(text string) string {
+	out := []rune(text)
+	slices.Reverse(out)
+	return string(out)
 }
 
 // mixed tells whether letters and digits may stand for one another in a passage, and
