@@ -33,6 +33,10 @@ type captures struct {
 	sorts []capture.Sort
 }
 
+func (c *captures) add(name, file string, sort capture.Sort) {
+	c.names, c.files, c.sorts = append(c.names, name), append(c.files, file), append(c.sorts, sort)
+}
+
 // capturesNamed are the captures among what judge is given; nil where they are run files.
 // Standard input, named -, is kept in the folder first, for it is read twice.
 func (a *app) capturesNamed(names []string, folder string) (*captures, error) {
@@ -58,7 +62,7 @@ func (a *app) capturesNamed(names []string, folder string) (*captures, error) {
 		if sort == capture.RunFile {
 			runFile = true
 		}
-		out.names, out.files, out.sorts = append(out.names, name), append(out.files, file), append(out.sorts, sort)
+		out.add(name, file, sort)
 	}
 	switch {
 	case !runFile:

@@ -160,7 +160,7 @@ func (a *app) draftFile(out *drafting, name, operation, folder string) error {
 		return usage(name+" is a run file", "write it as an archive first: obiter report --out capture.har, then draft from that")
 	}
 	if sort == capture.IsArchive {
-		out.captures.names, out.captures.files, out.captures.sorts = append(out.captures.names, name), append(out.captures.files, file), append(out.captures.sorts, sort)
+		out.captures.add(name, file, sort)
 		return nil
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
@@ -188,7 +188,7 @@ func (a *app) draftFile(out *drafting, name, operation, folder string) error {
 		return usage(name+" has no curl command line in it", "draft reads HTTP archives (HAR 1.2), curl lines, and sample bodies after their operation")
 	}
 	out.curls[len(out.captures.names)] = found
-	out.captures.names, out.captures.files, out.captures.sorts = append(out.captures.names, name), append(out.captures.files, file), append(out.captures.sorts, capture.Unknown)
+	out.captures.add(name, file, capture.Unknown)
 	return nil
 }
 
@@ -210,19 +210,9 @@ func readBeside(name, other string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, maxDocument))
 }
 
+// openInput opens a file that a draft is made of.
 func openInput(name string) (*os.File, error) {
-	info, err := os.Stat(name)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return nil, usage("there is no file "+name, "name a capture, a sample or a schema")
-	case err == nil && !info.Mode().IsRegular():
-		return nil, usage(name+" is not a regular file", "save its contents to a file first")
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, usage(fmt.Sprintf("cannot read %s: %v", name, errors.Unwrap(err)), "")
-	}
-	return f, nil
+	return openRegular(name, name, usage("there is no file "+name, "name a capture, a sample or a schema"))
 }
 
 // isSchema reports whether a value is a JSON Schema, and not a sample.
@@ -251,7 +241,8 @@ func (a *app) drafted(from *drafting, at string) (*draft.Draft, error) {
 				}
 				continue
 			}
-			one := captures{names: []string{name}, files: []string{from.captures.files[i]}, sorts: []capture.Sort{capture.IsArchive}}
+			var one captures
+			one.add(name, from.captures.files[i], capture.IsArchive)
 			if err := one.source(left, func(x capture.Exchange) bool { visit(x, name); return true }); err != nil {
 				return err
 			}

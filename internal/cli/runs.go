@@ -167,16 +167,22 @@ func (r *runs) incomplete() string {
 
 // openFile opens a run file for reading.
 func openFile(name string) (*os.File, error) {
+	return openRegular(name, "the run file "+name, usage("there is no run file "+name, "make one with: obiter try"))
+}
+
+// openRegular opens a file that can be read twice, which a pipe cannot. It is called so where
+// it cannot be read; missing is what to say where there is no such file.
+func openRegular(name, called string, missing error) (*os.File, error) {
 	info, err := os.Stat(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, usage("there is no run file "+name, "make one with: obiter try")
+		return nil, missing
 	}
-	if err == nil && !info.Mode().IsRegular() { // it is read twice, and a pipe may never end
+	if err == nil && !info.Mode().IsRegular() { // a pipe may never end
 		return nil, usage(name+" is not a regular file", "save its contents to a file first")
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, usage(fmt.Sprintf("cannot read the run file %s: %v", name, errors.Unwrap(err)), "")
+		return nil, usage(fmt.Sprintf("cannot read %s: %v", called, errors.Unwrap(err)), "")
 	}
 	return f, nil
 }

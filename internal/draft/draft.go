@@ -88,12 +88,11 @@ func (d *Draft) Server() string { return d.server }
 // Settle ends seeing: the server is the one that answered most.
 func (d *Draft) Settle() {
 	d.server = d.preferred
-	for _, s := range slices.Sorted(maps.Keys(d.servers)) {
-		if d.preferred != "" {
-			break
-		}
-		if d.server == "" || d.servers[s] > d.servers[d.server] {
-			d.server = s
+	if d.preferred == "" {
+		for _, s := range slices.Sorted(maps.Keys(d.servers)) {
+			if d.server == "" || d.servers[s] > d.servers[d.server] {
+				d.server = s
+			}
 		}
 	}
 	d.templates.Settle()
@@ -153,7 +152,7 @@ func (d *Draft) IsEmpty() bool { return len(d.operations)+len(d.schemas) == 0 }
 func (d *Draft) Names() []string {
 	var out []string
 	for _, o := range d.operations {
-		out = append(out, o.method+" "+o.template)
+		out = append(out, o.name())
 	}
 	return out
 }

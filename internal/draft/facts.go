@@ -121,20 +121,12 @@ func (n *node) ofTexts(f *facts) {
 	for _, known := range formats {
 		if n.formats[known.name] && n.types["string"] > 0 {
 			f.format = known.name
+			f.sure["format"] = slices.ContainsFunc(n.refused.texts, func(t string) bool { return !known.is(t) })
 			break
 		}
 	}
 	if f.format == "" {
 		f.minLength, f.maxLength = limits(n.lengths, n.refused.lengths)
-	} else {
-		f.sure["format"] = slices.ContainsFunc(n.refused.texts, func(t string) bool {
-			return !slices.ContainsFunc(formats, func(k struct {
-				name string
-				is   func(string) bool
-			}) bool {
-				return k.name == f.format && k.is(t)
-			})
-		})
 	}
 	f.sure["minLength"], f.sure["maxLength"] = f.minLength != nil, f.maxLength != nil
 	distinct := instance.Names(anyOf(n.texts))

@@ -42,7 +42,7 @@ func (d *Draft) Into(name string, src []byte) (text []byte, added []string, err 
 	var templates []string
 	for _, o := range d.operations {
 		if !known(o.method, o.template) {
-			added = append(added, o.method+" "+o.template)
+			added = append(added, o.name())
 			if have := byShape[shapeOf(o.template)]; have != "" {
 				w := &writer{secrets: d.secrets}
 				d.write(w, o, nil)

@@ -138,13 +138,19 @@ func (n *node) acceptNumber(v json.Number) {
 	}
 }
 
-func (n *node) narrowFormats(text string) {
-	if n.formats == nil {
-		n.formats = map[string]bool{}
-		for _, f := range formats {
-			n.formats[f.name] = true
-		}
+// startFormats takes all formats for possible, where no text was seen yet.
+func (n *node) startFormats() {
+	if n.formats != nil {
+		return
 	}
+	n.formats = map[string]bool{}
+	for _, f := range formats {
+		n.formats[f.name] = true
+	}
+}
+
+func (n *node) narrowFormats(text string) {
+	n.startFormats()
 	for _, f := range formats {
 		if n.formats[f.name] && !f.is(text) {
 			n.formats[f.name] = false

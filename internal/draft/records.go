@@ -24,6 +24,9 @@ type recordOf struct {
 // recordMedia is the media type of bodies that are taken together.
 const recordMedia = "application/json"
 
+// name is how the operation is named: POST /vessels.
+func (o *operation) name() string { return o.method + " " + o.template }
+
 // collection is the path that an operation's records lie in.
 func (o *operation) collection() string {
 	if i := strings.LastIndexByte(o.template, '/'); i >= 0 && strings.HasPrefix(o.template[i+1:], "{") {
@@ -118,12 +121,7 @@ func recordAt(records []*recordOf, o *operation) *recordOf {
 
 // statuses are those that an operation answered with, in order.
 func (o *operation) statuses() []int {
-	var out []int
-	for s := range o.answers {
-		out = append(out, s)
-	}
-	slices.Sort(out)
-	return out
+	return slices.Sorted(maps.Keys(o.answers))
 }
 
 // answered are the members of a record that answers have, and requests do not.
@@ -158,7 +156,7 @@ func (d *Draft) factsIn(records []*recordOf, o *operation) func(string, *node) f
 		}
 	}
 	if r != nil {
-		for _, other := range append(slices.Clone(r.operations), r.others...) {
+		for _, other := range slices.Concat(r.operations, r.others) {
 			if other != o {
 				others = append(others, other)
 			}
@@ -184,7 +182,7 @@ func (d *Draft) factsIn(records []*recordOf, o *operation) func(string, *node) f
 					if o.method == http.MethodPatch || other.method == http.MethodPatch {
 						theirs.required, theirs.sure["required"] = false, false
 					}
-					f = f.with(theirs, other.method+" "+other.template)
+					f = f.with(theirs, other.name())
 				}
 			}
 		}
@@ -233,20 +231,13 @@ func (d *Draft) record(w *writer, r *recordOf, records []*recordOf) {
 	first := r.operations[0]
 	var from []string
 	for _, o := range r.operations {
-		from = append(from, o.method+" "+o.template)
+		from = append(from, o.name())
 	}
 	w.line(2, "%s:%s", r.name, remark("the body of "+strings.Join(from, " and ")))
 	body := first.bodies[recordMedia].node
 	whole := *body
-	whole.members, whole.order = map[string]*node{}, nil
-	whole.order = append(whole.order, r.own.order...)
-	for name, m := range body.members {
-		whole.members[name] = m
-	}
-	whole.order = append(whole.order, body.order...)
-	for _, name := range r.own.order {
-		whole.members[name] = r.own.members[name]
-	}
+	whole.members, whole.order = maps.Clone(body.members), slices.Concat(r.own.order, body.order)
+	maps.Copy(whole.members, r.own.members)
 	of := d.factsIn(records, first)
 	w.own = r.own
 	w.schema(3, &whole, func(pointer string, n *node) facts {
@@ -309,12 +300,7 @@ func (n *node) join(other *node) {
 		n.types[kind] += k
 	}
 	for name, is := range other.formats {
-		if n.formats == nil {
-			n.formats = map[string]bool{}
-			for _, f := range formats {
-				n.formats[f.name] = true
-			}
-		}
+		n.startFormats()
 		n.formats[name] = n.formats[name] && is
 	}
 	if other.item != nil {

@@ -64,7 +64,7 @@ func ProbedPage(w io.Writer, p Probed) error {
 			o.Lines[k].Field, o.Lines[k].Says = visible(l.Field), visible(l.Says)
 		}
 	}
-	t, err := template.New("probed").Funcs(pageFuncs).Parse(probedHTML)
+	t, err := template.New("probed").Funcs(pageFuncs).Parse(probedHTML + pageParts)
 	if err != nil {
 		return err
 	}
