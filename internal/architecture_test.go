@@ -20,7 +20,7 @@ var core = []string{"instance", "suggest", "exchange", "rule", "secret", "captur
 
 // only tells which rooms alone may use a library.
 var only = map[string]string{
-	"go.yaml.in/yaml/v4": "document", "github.com/go-json-experiment/json": "capture document record render", "github.com/santhosh-tekuri/jsonschema/v6": "schema",
+	"go.yaml.in/yaml/v4": "document", "github.com/go-json-experiment/json": "capture document instance record render", "github.com/santhosh-tekuri/jsonschema/v6": "schema",
 	"github.com/dlclark/regexp2": "schema", "cel.dev/cel-go": "business", "mvdan.cc/sh/v3": "capture", "golang.org/x/time": "send", "github.com/urfave/cli/v3": "cli", "github.com/jedib0t/go-pretty/v6": "cli", "github.com/schollz/progressbar/v3": "cli",
 	"github.com/bmatcuk/doublestar/v4": "plan", "github.com/agnivade/levenshtein": "suggest", "github.com/gofrs/flock": "trial",
 }

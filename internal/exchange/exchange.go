@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -130,10 +131,13 @@ type RequestText struct {
 }
 
 // MarshalJSON writes the body as text where it is UTF-8, else as base64.
-func (r Request) MarshalJSON() ([]byte, error) {
+func (r Request) MarshalJSON() ([]byte, error) { return instance.Marshal(r.Text()) }
+
+// Text is the request as it is written.
+func (r Request) Text() RequestText {
 	out := RequestText{Method: r.Method, URL: r.URL, Headers: r.Headers}
 	out.Body, out.BodyBase64 = textOrBase64(r.Body)
-	return instance.Marshal(out)
+	return out
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.
@@ -322,6 +326,32 @@ type Answer struct {
 	Refused     bool   // the connection was: nothing was sent. It is not kept
 	Late        bool   // no complete answer came in time. It is not kept
 	Err         string // time-out, reset, not HTTP; empty where an answer came
+
+	read *read // nil: it is read whenever that is asked for
+}
+
+// read is what was read of a body once.
+type read struct {
+	of   []byte
+	once sync.Once
+	v    any
+	err  error
+}
+
+// Once is the answer, whose body is read as JSON once and no more, whoever asks for it.
+func (a Answer) Once() Answer {
+	a.read = &read{of: a.Body}
+	return a
+}
+
+// JSON is the body as a JSON value, which is nobody's to change.
+func (a Answer) JSON() (any, error) {
+	r := a.read
+	if r == nil || len(r.of) != len(a.Body) || len(a.Body) > 0 && &r.of[0] != &a.Body[0] { // another body took its place
+		return instance.Decode(a.Body)
+	}
+	r.once.Do(func() { r.v, r.err = instance.Decode(r.of) })
+	return r.v, r.err
 }
 
 // Success reports whether an answer came, and its status is a 2xx.
@@ -344,7 +374,10 @@ type AnswerText struct {
 
 // MarshalJSON writes headers in the order of their names, and the body as text
 // where it is UTF-8, else as base64.
-func (a Answer) MarshalJSON() ([]byte, error) {
+func (a Answer) MarshalJSON() ([]byte, error) { return instance.Marshal(a.Text()) }
+
+// Text is the answer as it is written.
+func (a Answer) Text() AnswerText {
 	out := AnswerText{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Died: a.Died, Error: a.Err}
 	if !a.Sent.IsZero() {
 		out.Sent = a.Sent.Format(time.RFC3339Nano)
@@ -355,7 +388,7 @@ func (a Answer) MarshalJSON() ([]byte, error) {
 		}
 	}
 	out.Body, out.BodyBase64 = textOrBase64(a.Body)
-	return instance.Marshal(out)
+	return out
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf16"
@@ -26,8 +27,17 @@ func Marshal(v any) ([]byte, error) {
 // that nobody sees, are escaped (RFC 8259, section 7), which means the same.
 func Written(v any) ([]byte, error) {
 	text, err := Marshal(v)
-	if err != nil || !bytes.ContainsFunc(text, Unseen) {
-		return text, err
+	if err != nil {
+		return nil, err
+	}
+	return Seen(text), nil
+}
+
+// Seen is a JSON text in which characters are escaped that steer a terminal, or that nobody
+// sees.
+func Seen(text []byte) []byte {
+	if !slices.ContainsFunc(text, func(b byte) bool { return b >= 0x7f }) || !bytes.ContainsFunc(text, Unseen) { // JSON escapes the others
+		return text
 	}
 	out := make([]byte, 0, len(text)+32)
 	for _, r := range string(text) { // outside of strings JSON has none of them
@@ -41,7 +51,7 @@ func Written(v any) ([]byte, error) {
 			out = fmt.Appendf(out, `\u%04x`, r)
 		}
 	}
-	return out, nil
+	return out
 }
 
 // Unseen reports whether a character steers a terminal, turns the direction of writing,

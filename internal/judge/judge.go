@@ -65,6 +65,7 @@ type Judgement struct {
 	Findings    []Finding
 	Fingerprint *Fingerprint // of a rejection; nil for anything else
 	Said        string       // the service's own words about the one flawed field, else about all; "" where there are none
+	Epoch       int          // of what was known when it was judged (Run.Epoch)
 }
 
 // Case judges one answer.
@@ -226,7 +227,7 @@ var inList = regexp.MustCompile(`/[0-9]+(/[^/]+)?$`)
 // Reasons is why a valid request was refused, in the API's own words: what it says of
 // a field, else of all.
 func Reasons(c exchange.Case, a exchange.Answer) string {
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	doc, _ := problem.Of(a)
 	return reasons(c, a, doc)
 }
 
@@ -245,7 +246,11 @@ const maxWords = 160
 // Words is what the answer says in its own words: a problem's detail or title,
 // a message, or the beginning of its text.
 func Words(a exchange.Answer) string {
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	doc, _ := problem.Of(a)
+	return ownWords(a, doc)
+}
+
+func ownWords(a exchange.Answer, doc problem.Document) string {
 	for _, member := range []string{"detail", "message", "error", "title", "error_description"} {
 		if s := doc.Text(member); s != "" {
 			return shorten(s)
@@ -350,7 +355,7 @@ func accepted(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Docum
 
 // signsOf are the errorSigns of an answer.
 func signsOf(a exchange.Answer) []string {
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	doc, _ := problem.Of(a)
 	return errorSigns(doc)
 }
 
@@ -410,7 +415,7 @@ func stored(c exchange.Case, a exchange.Answer) string {
 	if len(c.Flaws) != 1 || c.Flaws[0].In != "body" || c.Flaws[0].Pointer == "" {
 		return ""
 	}
-	answer, err := instance.Decode(a.Body)
+	answer, err := a.JSON()
 	sent, was := instance.Get(c.Body, c.Flaws[0].Pointer)
 	shown, is := instance.Get(answer, c.Flaws[0].Pointer)
 	switch {
@@ -450,6 +455,9 @@ var writing = []string{http.MethodPost, http.MethodPut, http.MethodPatch}
 // ofContent are statuses of a rejection that looked at the request's content.
 var ofContent = []int{http.StatusBadRequest, http.StatusConflict, http.StatusPreconditionFailed, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity, http.StatusPreconditionRequired}
 
+// owed are the headers that answers of a status have to come with.
+var owed = map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnauthorized: "WWW-Authenticate"}
+
 func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	var found []Finding
 	c, a, doc := l.c, l.a, l.doc
@@ -468,9 +476,9 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 		}
 		found = append(found, f)
 	}
-	for code, header := range map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnauthorized: "WWW-Authenticate"} {
-		if _, there := a.Header[http.CanonicalHeaderKey(header)]; a.Status == code && !there {
-			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", StatusText(code), header)))
+	if header := owed[a.Status]; header != "" {
+		if _, there := a.Header[http.CanonicalHeaderKey(header)]; !there {
+			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", StatusText(a.Status), header)))
 		}
 	}
 	for _, d := range l.departures {
@@ -545,7 +553,7 @@ func (l *look) said(ctx Context) string {
 			}
 		}
 	}
-	return Words(l.a)
+	return ownWords(l.a, l.doc)
 }
 
 // wrongWords tells where the message is not the one that the configuration asks

@@ -14,7 +14,7 @@ func kept(c exchange.Case, a exchange.Answer) []Finding {
 	if !IsReadOnly(c) && !isBlankText(c) {
 		return nil
 	}
-	answer, err := instance.Decode(a.Body)
+	answer, err := a.JSON()
 	if err != nil {
 		answer = nil
 	}

@@ -15,11 +15,13 @@ type look struct {
 	fields     *layout.Vocabulary // of the control, where others have the same; may be nil
 	vocabulary *layout.Vocabulary // made when first needed
 	found      []layout.Reading
+	read       *layout.Reading   // by what was known
+	known      *layout.Knowledge // then
 }
 
 func lookAt(c exchange.Case, a exchange.Answer) *look {
 	l := &look{c: c, a: a}
-	l.doc, l.departures = problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	l.doc, l.departures = problem.Of(a)
 	return l
 }
 
@@ -47,5 +49,9 @@ func (l *look) reading(ctx Context) layout.Reading {
 	if k := ctx.Layout; k != nil && !k.Learned {
 		return layout.ReadAs(l.doc.Value, *k, l.words())
 	}
-	return ctx.Knowledge.Choose(l.places(), l.c.Operation, l.words())
+	if l.read == nil || l.known != ctx.Knowledge {
+		r := ctx.Knowledge.Choose(l.places(), l.c.Operation, l.words())
+		l.read, l.known = &r, ctx.Knowledge
+	}
+	return *l.read
 }

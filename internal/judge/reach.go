@@ -156,7 +156,10 @@ func (l *look) isConflict() bool {
 	})
 }
 
-// taken matches what is said of a value that another record has.
+// taken matches what is said of a value that another record has; inTaken are words of which
+// one is in each match.
+var inTaken = []string{"already", "taken", "unique", "duplicate"}
+
 var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|(is|was|been) taken|must be unique|not unique|duplicate)\b`)
 
 // isTaken reports whether all that a rejection says of fields is that a value, which
@@ -165,6 +168,9 @@ var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|
 func (l *look) isTaken() bool {
 	c := l.c
 	if c.Expect.Class == exchange.Duplicate || len(c.Flaws) != 1 {
+		return false
+	}
+	if !hasAny(strings.ToLower(string(l.a.Body)), inTaken) { // most say nothing of the kind
 		return false
 	}
 	fields := l.reading(Context{}).Fields
@@ -181,7 +187,7 @@ func (l *look) isTaken() bool {
 // Blamed is the member of a valid request that an answer blames, with what it says of
 // it; false where it names none.
 func Blamed(c exchange.Case, a exchange.Answer) (in, pointer, message string, is bool) {
-	doc, _ := problem.Read(a.Header.Get("Content-Type"), a.Body, a.Status)
+	doc, _ := problem.Of(a)
 	for _, in := range []string{"body", "query", "header", "path", "cookie"} {
 		part := partOf(c, in)
 		if part == nil {

@@ -58,6 +58,20 @@ func section(n string) string { return "RFC 9457, section " + n }
 
 // Read reads an answer. The HTTP status serves to check the member "status".
 func Read(contentType string, body []byte, status int) (Document, []Departure) {
+	return read(contentType, body, status, instance.Decode)
+}
+
+// Of is Read of an answer.
+func Of(a exchange.Answer) (Document, []Departure) {
+	return read(a.Header.Get("Content-Type"), a.Body, a.Status, func(text []byte) (any, error) {
+		if len(text) < len(a.Body) { // without its byte order mark
+			return instance.Decode(text)
+		}
+		return a.JSON()
+	})
+}
+
+func read(contentType string, body []byte, status int, decode func([]byte) (any, error)) (Document, []Departure) {
 	var doc Document
 	var found []Departure
 	doc.Media = exchange.MediaTypeOf(contentType)
@@ -71,7 +85,7 @@ func Read(contentType string, body []byte, status int) (Document, []Departure) {
 		found = append(found, Departure{"not-problem", wrongMedia(contentType, doc.Media, body), "Content-Type", section("3")})
 	}
 	text := bytes.TrimPrefix(body, []byte("\xef\xbb\xbf"))
-	value, err := instance.Decode(text)
+	value, err := decode(text)
 	if errors.Is(err, instance.ErrDepth) || errors.Is(err, instance.ErrNumber) { // it may be right; an echo of what was sent, for one
 		return doc, append(found, Departure{"not-judged", "the answer is beyond what is read: " + err.Error(), "", ""})
 	}
@@ -206,16 +220,26 @@ func (d Document) weak(status int) []Departure {
 	return found
 }
 
+// countMembers is how many members all objects of a value have.
+func countMembers(v any) (n int) {
+	switch v := v.(type) {
+	case map[string]any:
+		n = len(v)
+		for _, inner := range v {
+			n += countMembers(inner)
+		}
+	case []any:
+		for _, inner := range v {
+			n += countMembers(inner)
+		}
+	}
+	return n
+}
+
 // repeated finds a member that one object of the text has twice; value is what
 // was read of it.
 func repeated(text []byte, value any) (name string, twice bool) {
-	members := 0
-	instance.Walk(value, func(_ string, v any) bool {
-		object, _ := v.(map[string]any)
-		members += len(object)
-		return true
-	})
-	if bytes.Count(text, []byte(`":`))+bytes.Count(text, []byte(`" :`)) <= members {
+	if bytes.Count(text, []byte(`":`))+bytes.Count(text, []byte(`" :`)) <= countMembers(value) {
 		return "", false // too few colons for more names than were read
 	}
 	type level struct {
