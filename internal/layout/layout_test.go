@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -260,5 +261,52 @@ func TestNamesWithoutEndAreNotTakenApart(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// TestWhatIsReadAlike: more of the same teaches nothing new, and what it says of a place is
+// known by how answers are read, not by how many there were.
+func TestWhatIsReadAlike(t *testing.T) {
+	answers := func(field string, n int) (list []string) {
+		for range n {
+			list = append(list, `{"errors":[{"pointer":"#/`+field+`","detail":"no"}]}`)
+		}
+		return list
+	}
+	fields := func(n int) map[string][]string {
+		return map[string][]string{"/name": answers("name", n), "/type": answers("type", n), "/length_m": answers("length_m", n)}
+	}
+	few, many := taught(t, fields(3)), taught(t, fields(30))
+	if !few.Alike(many) || !many.Alike(few) {
+		t.Errorf("%+v is read otherwise than %+v", few.habits, many.habits)
+	}
+	constant := fields(6)
+	for at, list := range constant {
+		for i := range list {
+			list[i] = `{"errors":[{"pointer":"payload","detail":"no"}]}`
+		}
+		constant[at] = list
+	}
+	var none *Knowledge
+	for name, other := range map[string]*Knowledge{"nothing": none, "the same name everywhere": taught(t, constant), "another place": taught(t, map[string][]string{"/name": {`{"field":"name"}`}})} {
+		if few.Alike(other) || other.Alike(few) {
+			t.Errorf("%s is read alike", name)
+		}
+	}
+	if !none.Alike(none) {
+		t.Error("nothing is not read like nothing")
+	}
+}
+
+// BenchmarkPlaces looks for fields in an answer.
+func BenchmarkPlaces(b *testing.B) {
+	doc, err := instance.Decode([]byte(`{"type":"about:blank","title":"Unprocessable Content","status":422,"errors":[{"pointer":"#/name","detail":"at least 2 characters"},{"pointer":"#/length_m","detail":"at most 400"}]}`))
+	if err != nil {
+		b.Fatal(err)
+	}
+	v := NewVocabulary(map[string]any{"name": "Q", "length_m": json.Number("401"), "type": "tug"}, nil, nil)
+	b.ReportAllocs()
+	for b.Loop() {
+		Places(doc, v)
 	}
 }

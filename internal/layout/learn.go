@@ -2,6 +2,7 @@ package layout
 
 import (
 	"cmp"
+	"hash/maphash"
 	"maps"
 	"slices"
 	"strings"
@@ -14,11 +15,15 @@ import (
 // differs, not with the number of answers. It is not safe for concurrent use.
 type Study struct {
 	places map[string]*place
-	told   map[field]map[string]bool // the places at which a field's own flaw was named
+	told   map[uint64]uint64 // the places at which a field's own flaw was named, one bit each, by what field.sum gives
+	seed   maphash.Seed
 }
 
 // field is a field of one operation's requests, with a way to break a rule there.
 type field struct{ operation, in, pointer, flaw string }
+
+// sum stands for a field where very many are kept.
+func (f field) sum(seed maphash.Seed) uint64 { return maphash.Comparable(seed, f) }
 
 // place is what was seen at one place.
 type place struct {
@@ -37,6 +42,7 @@ type place struct {
 	zero     int                       // names with an index, counted from 0 and right
 	one      int                       // and right if counted from 1
 	pointers bool
+	bit      uint64 // in what Study.told has; the last one is shared
 }
 
 // said is one name at one place.
@@ -48,7 +54,7 @@ type said struct {
 
 // Bounds of what is kept of a place.
 const (
-	maxTold    = 100_000 // fields, over all operations
+	maxTold    = 1_000_000 // fields, over all operations
 	maxTargets = 12
 	maxNames   = 200
 	maxHabits  = 500 // places
@@ -56,7 +62,7 @@ const (
 
 // NewStudy makes an empty one.
 func NewStudy() *Study {
-	return &Study{places: map[string]*place{}, told: map[field]map[string]bool{}}
+	return &Study{places: map[string]*place{}, told: map[uint64]uint64{}, seed: maphash.MakeSeed()}
 }
 
 // Lesson is one rejection.
@@ -73,7 +79,7 @@ type Lesson struct {
 
 // Add takes in a rejection.
 func (s *Study) Add(l Lesson) {
-	target := field{l.Operation, l.In, l.Pointer, l.Flaw}
+	target := field{l.Operation, l.In, l.Pointer, l.Flaw}.sum(s.seed)
 	tokens, err := instance.Split(l.Pointer)
 	if err != nil {
 		return
@@ -84,16 +90,13 @@ func (s *Study) Add(l Lesson) {
 			if len(s.places) >= maxHabits {
 				continue
 			}
-			p = &place{targets: map[field]bool{}, follows: map[field]bool{}, behind: map[field]bool{}, names: map[string]*said{}, prefixes: map[string]map[string]int{}, plain: map[string]int{}, members: map[string][2]int{}}
+			p = &place{targets: map[field]bool{}, follows: map[field]bool{}, behind: map[field]bool{}, names: map[string]*said{}, prefixes: map[string]map[string]int{}, plain: map[string]int{}, members: map[string][2]int{}, bit: 1 << min(len(s.places), 63)}
 			s.places[r.Where] = p
 		}
 		p.answers++
 		hit := p.add(r, l, field{l.Operation, l.In, l.Pointer, ""}, tokens)
-		if hit && s.told[target] == nil && len(s.told) < maxTold {
-			s.told[target] = map[string]bool{}
-		}
-		if hit && s.told[target] != nil {
-			s.told[target][r.Where] = true
+		if was, known := s.told[target]; hit && (known || len(s.told) < maxTold) {
+			s.told[target] = was | p.bit
 		}
 	}
 }
@@ -240,7 +243,8 @@ func (p *place) count(n Name, target []string) {
 // Knowledge is what a Study taught.
 type Knowledge struct {
 	habits map[string]habit
-	told   map[field]bool
+	study  *Study // when all answers have come; nil: not yet
+	namely uint64 // the places that name fields, as Study.told has them
 }
 
 // habit is how one place names fields.
@@ -271,12 +275,10 @@ func (s *Study) SoFar() *Knowledge {
 // Learned is what was learned when all answers have come.
 func (s *Study) Learned() *Knowledge {
 	k := s.SoFar()
-	k.told = map[field]bool{}
-	for f, places := range s.told {
-		for where := range places {
-			if !k.habits[where].no {
-				k.told[f] = true
-			}
+	k.study = s
+	for where, p := range s.places {
+		if !k.habits[where].no {
+			k.namely |= p.bit
 		}
 	}
 	return k
@@ -338,10 +340,70 @@ func (p *place) prefix(h *habit) (hits int) {
 	return hits
 }
 
+// Alike reports whether answers are read by this knowledge as they are by another one, but
+// for what Told says.
+func (k *Knowledge) Alike(other *Knowledge) bool {
+	if k == nil || other == nil {
+		return k == other
+	}
+	if len(k.habits) != len(other.habits) {
+		return false
+	}
+	for where, h := range k.habits {
+		o, has := other.habits[where]
+		if !has || !h.alike(o) {
+			return false
+		}
+	}
+	ranks, others := k.ranked(), other.ranked()
+	return slices.EqualFunc(ranks, others, slices.Equal)
+}
+
+func (h habit) alike(o habit) bool {
+	if h.agrees != o.agrees || h.no != o.no || (h.rate > 0) != (o.rate > 0) || h.fromOne != o.fromOne || !slices.Equal(h.members, o.members) || !maps.Equal(h.constant, o.constant) {
+		return false
+	}
+	for _, one := range []struct{ a, b habit }{{h, o}, {o, h}} {
+		for operation := range one.a.prefixes {
+			if !slices.Equal(one.a.prefix(operation), one.b.prefix(operation)) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// prefix is what the names in an operation's answers begin with.
+func (h habit) prefix(operation string) []string {
+	if own, has := h.prefixes[operation]; has {
+		return own
+	}
+	return h.prefixes[""]
+}
+
+// ranked are the places that follow the flawed field, in the order in which one is chosen;
+// equal ones together.
+func (k *Knowledge) ranked() (out [][]string) {
+	byRank := map[int][]string{}
+	for where, h := range k.habits {
+		if h.agrees {
+			byRank[h.rank()] = append(byRank[h.rank()], where)
+		}
+	}
+	for _, rank := range slices.Sorted(maps.Keys(byRank)) {
+		slices.Sort(byRank[rank])
+		out = append(out, byRank[rank])
+	}
+	return out
+}
+
+// rank tells how sure a place that follows the flawed field is.
+func (h habit) rank() int { return h.rate + h.pure }
+
 // Told reports whether a flaw by itself was rejected in the operation, and its
 // field named, as far as that is known.
 func (k *Knowledge) Told(operation, in, pointer, flaw string) bool {
-	return k == nil || k.told == nil || k.told[field{operation, in, pointer, flaw}]
+	return k == nil || k.study == nil || k.study.told[field{operation, in, pointer, flaw}.sum(k.study.seed)]&k.namely != 0
 }
 
 // Choose takes from the places of an answer of an operation the one that names
@@ -366,10 +428,7 @@ func (k *Knowledge) Choose(places []Reading, operation string, v *Vocabulary) Re
 		if len(r.Fields) == 0 || !r.likely && !h.agrees {
 			continue
 		}
-		prefix, own := h.prefixes[operation]
-		if !own {
-			prefix = h.prefixes[""]
-		}
+		prefix := h.prefix(operation)
 		for i := range r.Fields {
 			h.translate(&r.Fields[i], prefix, v)
 		}
@@ -402,7 +461,7 @@ func better(a Reading, x habit, b Reading, y habit) bool {
 	rank := func(r Reading, h habit) int {
 		switch {
 		case h.agrees:
-			return h.rate + h.pure
+			return h.rank()
 		case r.Where == rfcPlace:
 			return 1
 		}
