@@ -34,6 +34,7 @@ type decoded struct {
 	log       Log
 	findings  []judge.Finding // of the whole run, of the case that the line names
 	totals    *Totals
+	raw       bool // it is left as it is, and read only where others need it
 	err       error
 }
 
@@ -74,7 +75,9 @@ func (r *Reader) batch() []*decoded {
 		if data == nil && err == nil {
 			break
 		}
-		batch = append(batch, &decoded{number: r.line, data: bytes.Clone(data), cut: !r.ended && err == nil, err: err})
+		d := &decoded{number: r.line, data: bytes.Clone(data), cut: !r.ended && err == nil, err: err}
+		d.raw = r.again != nil && err == nil && bytes.HasPrefix(data, caseBegins) && !r.again(r.line-2)
+		batch = append(batch, d)
 		size += len(data)
 		if err != nil {
 			break
@@ -85,7 +88,7 @@ func (r *Reader) batch() []*decoded {
 	for w := range workers {
 		decoding.Go(func() {
 			for i := w; i < len(batch); i += workers {
-				if batch[i].err == nil {
+				if d := batch[i]; d.err == nil && (!d.raw || bytes.Contains(d.data, ofControl)) {
 					batch[i].decode()
 				}
 			}
@@ -94,6 +97,12 @@ func (r *Reader) batch() []*decoded {
 	decoding.Wait()
 	return batch
 }
+
+// What lines of cases begin with, and those of controls have.
+var (
+	caseBegins = []byte(`{"type":"` + typeCase + `",`)
+	ofControl  = []byte(`"kind":"` + string(exchange.Control) + `"`)
+)
 
 // decode reads the line's own members.
 func (d *decoded) decode() {
@@ -148,6 +157,12 @@ func (r *Reader) take(d *decoded) (Line, error) {
 		return Line{}, d.err
 	}
 	l := &d.line
+	if d.raw {
+		if d.kind != "" { // other cases are flawed in what it has
+			l.restore(r.controls)
+		}
+		return Line{Raw: d.data}, nil
+	}
 	switch d.kind {
 	case typeEnd:
 		r.Totals = d.totals

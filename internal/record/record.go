@@ -72,39 +72,73 @@ type Totals struct {
 
 // Writer writes a run file. It is safe for concurrent use.
 type Writer struct {
-	mu sync.Mutex
-	w  io.Writer
+	mu    sync.Mutex
+	w     io.Writer
+	lines int // after the first
+}
+
+// Lines is how many lines were written after the first.
+func (w *Writer) Lines() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.lines
+}
+
+// Copy writes a line as it was read (Line.Raw).
+func (w *Writer) Copy(line []byte) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.write(line)
+}
+
+func (w *Writer) write(line []byte) error {
+	if _, err := w.w.Write(append(line, '\n')); err != nil {
+		return fmt.Errorf("writing the run file: %w", err)
+	}
+	w.lines++
+	return nil
 }
 
 // NewWriter writes the first line.
 func NewWriter(w io.Writer, head Head) (*Writer, error) {
-	out := &Writer{w: w}
+	out := &Writer{w: w, lines: -1}
 	head.Type, head.Obiter = typeRun, Version
 	return out, out.line(head)
 }
 
 func (w *Writer) line(v any) error {
-	line, err := instance.Written(v)
+	var line []byte
+	var err error
+	if l, ofCase := v.(caseLine); ofCase {
+		line, err = l.written(nil)
+	} else if line, err = instance.Written(v); err != nil {
+		err = fmt.Errorf("writing the run file: %w", err)
+	}
 	if err != nil {
-		return fmt.Errorf("writing the run file: %w", err)
+		return err
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	// Not buffered: what was completed before a kill is in the file.
-	if _, err := w.w.Write(append(line, '\n')); err != nil {
-		return fmt.Errorf("writing the run file: %w", err)
-	}
-	return nil
+	return w.write(line)
 }
 
 // Result writes a completed case.
 func (w *Writer) Result(r Result) error {
+	line, err := Written(nil, r)
+	if err != nil {
+		return err
+	}
+	return w.Copy(line)
+}
+
+// Written appends the line of a completed case to a buffer, for Writer.Copy.
+func Written(buffer []byte, r Result) ([]byte, error) {
 	if r.Findings == nil {
 		r.Findings = []judge.Finding{}
 	}
 	l := lineOf(typeCase, r.Case)
 	l.Response, l.Documented, l.Verdict, l.Findings = &r.Response, r.Documented, r.Verdict, &r.Findings
-	return w.line(l)
+	return l.written(buffer)
 }
 
 // Operation writes where the description has an operation, or why it is left out.
@@ -167,6 +201,32 @@ func (w *Writer) Close(t Totals) error {
 	}{typeEnd, t})
 }
 
+// Without copies a run file without some of its lines, which are told by their type and by
+// the operation and the case that they are about.
+func Without(w io.Writer, r io.Reader, gone func(kind, operation, id string) bool) error {
+	out := bufio.NewWriterSize(w, 64<<10)
+	for in := bufio.NewReaderSize(r, 64<<10); ; {
+		line, err := in.ReadBytes('\n')
+		if len(line) > 0 {
+			var about struct{ Type, Operation, Case string }
+			if err := json.Unmarshal(line, &about); err != nil {
+				return fmt.Errorf("reading the run file: %w", err)
+			}
+			if about.Type == typeRun || !gone(about.Type, about.Operation, about.Case) {
+				if _, err := out.Write(line); err != nil {
+					return fmt.Errorf("writing the run file: %w", err)
+				}
+			}
+		}
+		if err == io.EOF {
+			return out.Flush()
+		}
+		if err != nil {
+			return fmt.Errorf("reading the run file: %w", err)
+		}
+	}
+}
+
 // FileError is a run file that cannot be read, with the line.
 type FileError struct {
 	Name    string // of the file, where that is known
@@ -195,6 +255,7 @@ type Reader struct {
 	name     string                 // of the file, for errors
 	scanner  *bufio.Scanner
 	line     int
+	again    func(line int) bool       // nil: all lines are read
 	ended    bool                      // the last line read ends with a line break
 	controls map[string]map[string]any // parts of controls, which other lines leave out
 }
@@ -250,6 +311,17 @@ type Line struct {
 	Operation *exchange.Described
 	Log       *Log
 	Findings  bool // of the whole run, which judging makes anew
+	// Raw is a case that Select leaves as it is, until the next line is read; nothing else
+	// is given then.
+	Raw []byte
+}
+
+// Select has cases left as they are: those whose lines, counted from 0 after the first of
+// the file, need not be read again. It has to be called before Lines.
+func (r *Reader) Select(again func(line int) bool) { r.again = again }
+
+func (l Line) empty() bool {
+	return l.Result == nil && l.Repeat == nil && l.Closing == nil && l.State == nil && l.Operation == nil && l.Log == nil && !l.Findings && l.Raw == nil
 }
 
 // Repeat is a rejected case that was sent twice.
@@ -303,7 +375,7 @@ func (r *Reader) Lines() iter.Seq2[Line, error] {
 					yield(Line{}, err)
 					return
 				}
-				if l != (Line{}) && !yield(l, nil) {
+				if !l.empty() && !yield(l, nil) {
 					return
 				}
 			}
