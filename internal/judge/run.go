@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"sync"
@@ -24,6 +25,7 @@ type Run struct {
 	mu          sync.Mutex
 	study       *layout.Study
 	knowledge   *layout.Knowledge
+	epoch       int             // how often it was another one
 	proven      map[string]bool // shapes of operations whose control was accepted, while learning
 	operations  map[string]*controls
 	fields      map[shape]*layout.Vocabulary // of controls
@@ -114,18 +116,36 @@ func (r *Run) learn(e exchange.Exchange, l *look) {
 	r.study.Add(lesson)
 }
 
-// Settle ends learning: what is judged from here on is judged by what was learned.
-func (r *Run) Settle() {
+// Settle ends learning: what is judged from here on is judged by what was learned. It
+// reports whether what was judged before rests on the same knowledge, but for cases with
+// several flaws.
+func (r *Run) Settle() (same bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.knowledge = r.study.Learned()
+	learned := r.study.Learned()
+	if same = r.knowledge.Alike(learned); !same {
+		r.epoch++
+	}
+	r.knowledge = learned
+	return same
+}
+
+// Epoch tells what a Run knows from what it knew at other times: judgements of the same
+// epoch rest on the same knowledge.
+func (r *Run) Epoch() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.epoch
 }
 
 // Pause is Settle while answers still come in.
 func (r *Run) Pause() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.knowledge = r.study.SoFar()
+	if k := r.study.SoFar(); !r.knowledge.Alike(k) {
+		r.knowledge = k
+		r.epoch++
+	}
 }
 
 // Take learns from an exchange, and judges it by what is known so far.
@@ -157,6 +177,7 @@ func (r *Run) judge(e exchange.Exchange, l *look) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}
 	r.mu.Lock()
 	ctx.Knowledge = r.knowledge
+	epoch := r.epoch
 	if c := r.operations[e.ProvenBy]; c != nil {
 		ctx.Proven, ctx.Fails, ctx.Control, ctx.Signs = c.accepted[e.Base], c.fails[e.Base], c.slowest, c.signs
 	}
@@ -164,31 +185,45 @@ func (r *Run) judge(e exchange.Exchange, l *look) Judgement {
 	if e.Kind == exchange.Control {
 		ctx.Proven = true
 	}
-	return l.judge(ctx)
+	out := l.judge(ctx)
+	out.Epoch = epoch
+	return out
 }
 
 // Add takes in a judged exchange.
 func (r *Run) Add(e exchange.Exchange, j Judgement) {
+	r.Control(e)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if e.Kind == exchange.Control {
-		c := r.operations[e.Operation]
-		if c == nil {
-			c = &controls{accepted: map[string]bool{}, fails: map[string]bool{}}
-			r.operations[e.Operation] = c
-		}
-		if c.accepted[e.Base] = e.Response.Success(); c.accepted[e.Base] {
-			c.signs = append(c.signs, signsOf(e.Response)...)
-		}
-		c.fails[e.Base] = e.Response.Status >= 500
-		c.slowest = max(c.slowest, e.Response.Took)
-	}
 	r.consistency.add(e.Case, e.Response, j)
+}
+
+// Control takes in what an exchange tells of those that are judged after it, if it is a
+// control.
+func (r *Run) Control(e exchange.Exchange) {
+	if e.Kind != exchange.Control {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	c := r.operations[e.Operation]
+	if c == nil {
+		c = &controls{accepted: map[string]bool{}, fails: map[string]bool{}}
+		r.operations[e.Operation] = c
+	}
+	if c.accepted[e.Base] = e.Response.Success(); c.accepted[e.Base] {
+		c.signs = append(c.signs, signsOf(e.Response)...)
+	}
+	c.fails[e.Base] = e.Response.Status >= 500
+	c.slowest = max(c.slowest, e.Response.Took)
 }
 
 // Repeated judges a rejected case that was sent twice. An operation that answers
 // in two ways is told once.
 func (r *Run) Repeated(c exchange.Case, first, second exchange.Answer) {
+	if first.Status == second.Status && first.Err == second.Err && bytes.Equal(first.Body, second.Body) && slices.Equal(first.Header["Content-Type"], second.Header["Content-Type"]) {
+		return
+	}
 	r.mu.Lock()
 	ctx := Context{Proven: true, Layout: r.layout, Knowledge: r.knowledge}
 	r.mu.Unlock()
