@@ -19,6 +19,7 @@ import (
 	"net/http/httptrace"
 	"net/url"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -43,6 +44,11 @@ type Options struct {
 	// Rate is how many requests are sent a second at most, whoever sends them to the
 	// service; 0: as fast as it answers.
 	Rate float64
+	// Parallel is how many requests are in flight at most, whoever sends them; 0: any number.
+	Parallel int
+	// Slower is told once, in words, that the service slows down under the load, and that
+	// fewer requests are in flight from then on; may be nil.
+	Slower func(text string)
 	// Dial makes connections in place of the network's; nil: the network's are made.
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
 	Service *Service // shared by all who send to the service; nil: one of its own
@@ -82,7 +88,7 @@ func New(base *url.URL, opt Options) (*Sender, error) {
 	if opt.Service == nil {
 		opt.Service = &Service{}
 	}
-	opt.Service.limit(opt.Rate)
+	opt.Service.limit(opt)
 	if opt.MaxBody <= 0 {
 		opt.MaxBody = 1 << 20
 	}
@@ -215,9 +221,16 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 		if !s.opt.Service.over(ctx) || ctx.Err() != nil {
 			return exchange.Answer{Err: "interrupted", NotSent: true}
 		}
+		end, err := s.opt.Service.flights.start(ctx)
+		if err != nil {
+			return exchange.Answer{Err: "interrupted", NotSent: true}
+		}
 		a := s.inFlight(ctx, c)
+		end()
+		runtime.Gosched() // the next one is sent before this one is judged
 		wait, ok := retryAfter(a)
 		if !ok {
+			s.opt.Service.flights.landed(c, a)
 			if waited && a.Err == "" {
 				s.opt.Service.helped()
 			}
@@ -231,6 +244,7 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 			a.Err = fmt.Sprintf("the service is busy (%d): %s", a.Status, why)
 			return a
 		}
+		s.opt.Service.flights.busy(wait)
 		waited = true
 	}
 }
@@ -328,7 +342,7 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 	if int64(len(data)) > s.opt.MaxBody {
 		a.Body, a.Truncated = data[:s.opt.MaxBody], true
 	}
-	return a, err
+	return a.Once(), err
 }
 
 // since is rounded as run files are, so that what was measured can be read again.
@@ -354,7 +368,7 @@ func (s *Sender) dress(req *http.Request, c exchange.Case) {
 	}
 	s.authorise(req, c.Credentials)
 	sum := traced(s.opt.RunID, c.ID)
-	for _, own := range [][2]string{{"User-Agent", s.opt.Agent}, {"Obiter-Case", c.ID}, {"Traceparent", fmt.Sprintf("00-%x-%x-01", sum[:16], sum[16:24])}} {
+	for _, own := range [][2]string{{"User-Agent", s.opt.Agent}, {"Obiter-Case", c.ID}, {"Traceparent", "00-" + hex.EncodeToString(sum[:16]) + "-" + hex.EncodeToString(sum[16:24]) + "-01"}} {
 		switch _, has := req.Header[own[0]]; {
 		case has: // the case, or the command line, says something else
 		case !isAbout(c, own[0]):
@@ -403,6 +417,14 @@ func plain(err error) string {
 		return "the name " + dns.Name + " is not known"
 	}
 	return strings.TrimPrefix(err.Error(), "net/http: ")
+}
+
+// With is a Sender to the same service, over the same connections, with other headers and
+// credentials.
+func (s *Sender) With(headers [][2]string, credentials map[string]string) *Sender {
+	out := *s
+	out.opt.Headers, out.opt.Credentials = headers, credentials
+	return &out
 }
 
 // Close drops idle connections.

@@ -26,14 +26,19 @@ type Service struct {
 	answers atomic.Bool   // it has answered in HTTP/1.1, or in what was agreed under TLS
 	two     atomic.Bool   // without TLS it speaks HTTP/2 alone
 	pace    *rate.Limiter // nil: as fast as it answers
+	flights *flights      // nil: any number at a time
 }
 
-// limit sets how many requests are sent a second at most, evenly; 0: any number.
-func (p *Service) limit(perSecond float64) {
+// limit sets how many requests are sent a second at most, evenly, and how many are in
+// flight at most, as far as the options say so. The first one counts.
+func (p *Service) limit(opt Options) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if perSecond > 0 && p.pace == nil {
-		p.pace = rate.NewLimiter(rate.Limit(perSecond), 1)
+	if opt.Rate > 0 && p.pace == nil {
+		p.pace = rate.NewLimiter(rate.Limit(opt.Rate), 1)
+	}
+	if opt.Parallel > 0 && p.flights == nil {
+		p.flights = newFlights(opt.Parallel, opt.Slower)
 	}
 }
 
