@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"obiter/internal/harbour"
 )
@@ -111,7 +112,7 @@ func TestAgainOnlyWhatFailed(t *testing.T) {
 	for id, k := range after {
 		was := before[id]
 		switch {
-		case failed[id] && (!o.sent[id] || k.Response.Sent <= was.Response.Sent):
+		case failed[id] && (!o.sent[id] || !moment(t, k.Response.Sent).After(moment(t, was.Response.Sent))):
 			t.Errorf("%s failed, and was not sent again", id)
 		case k.Kind != "control" && !failed[id] && k != was:
 			t.Errorf("%+v was %+v", k, was)
@@ -172,4 +173,14 @@ func TestAgainOnlyWhatFailed(t *testing.T) {
 	if o := try("--failed"); !strings.Contains(o.errors, "warning: the last run: the run was interrupted, so this is not all; only what it answered is known") {
 		t.Errorf("%s%s", o.out, o.errors)
 	}
+}
+
+// moment is a time as a run file has it.
+func moment(t *testing.T, text string) time.Time {
+	t.Helper()
+	at, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return at
 }

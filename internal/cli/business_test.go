@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"obiter/internal/harbour"
+	"obiter/internal/trial"
 )
 
 // ear serves an office and remembers the tokens that it hears.
@@ -325,6 +326,7 @@ func TestTheLastRunSurvives(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-e.far
+	time.Sleep(trial.Written) // what was answered by now is kept
 	_ = try.Process.Kill()
 	_ = try.Wait()
 	e.quiet()

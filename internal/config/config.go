@@ -47,7 +47,8 @@ type Config struct {
 	// settled holds what source found, by operation and parameter: once the fixtures are
 	// all there, each operation asks for the same again and again. Nil before.
 	settled   *sync.Map
-	stations  *sync.Map       // where requests make or read records, by the requests; nil: not kept
+	stations  *sync.Map // where requests make or read records, by the requests; nil: not kept
+	learned   learned
 	texts     []string        // that go into every request; nil: not looked up yet
 	authority map[string]bool // the names that headers and credentials are made of
 	tree      *document.File

@@ -90,11 +90,11 @@ func (c *Config) implyReads(doc *oad.Document) {
 func (c *Config) refresh(operation string, rules []Rule) {
 	said := c.Operations[operation]
 	for _, r := range rules {
-		if !slices.ContainsFunc(said.Rules, func(o Rule) bool { return o.Unique == r.Unique }) {
+		if !slices.ContainsFunc(c.RulesOf(operation), func(o Rule) bool { return o.Unique == r.Unique }) {
 			said.Rules = append(slices.Clone(said.Rules), r)
+			c.Operations[operation] = said
 		}
 	}
-	c.Operations[operation] = said
 }
 
 // Forget gives up fixtures that could not be made. What they were to make is read

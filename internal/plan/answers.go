@@ -22,9 +22,13 @@ type answers struct {
 	compiled map[string]bool // by set
 }
 
-// compile keeps no more than a generation of schemas.
+// mostAnswers bounds the schemas of answers that are kept compiled: operations that are tried
+// side by side have many.
+const mostAnswers = 4 * generation
+
+// compile keeps no more than so many schemas.
 func (a *answers) compile(address string) (schema.Schema, error) {
-	if a.set == nil || len(a.compiled) == generation && !a.compiled[address] {
+	if a.set == nil || len(a.compiled) == mostAnswers && !a.compiled[address] {
 		a.set, a.compiled = schema.NewSet(a.doc), map[string]bool{}
 	}
 	a.compiled[address] = true
@@ -61,7 +65,7 @@ func (a *answers) fill(d *exchange.Documented, r oad.Response, answer exchange.A
 		if t != sent || m.Schema == (document.Location{}) || !IsJSON(t) || answer.Truncated {
 			continue
 		}
-		body, err := instance.Decode(answer.Body)
+		body, err := answer.JSON()
 		if err != nil {
 			continue
 		}
@@ -110,8 +114,9 @@ func (op *Operation) Reader() (exchange.Case, bool) {
 	if op.Method == "GET" {
 		return exchange.Case{}, false
 	}
-	for _, o := range op.plan.doc.Operations {
-		if o.Method != "GET" || o.Address() != op.Address() || o.Skip != "" ||
+	for _, i := range op.plan.readers[op.Address()] {
+		o := op.plan.doc.Operations[i]
+		if o.Skip != "" ||
 			slices.ContainsFunc(o.Parameters, func(p oad.Parameter) bool { return p.Required && p.In != "path" && !ignored(p) }) {
 			continue
 		}

@@ -66,6 +66,8 @@ func (op *Operation) Controls() []exchange.Case {
 	if op.SkipReason != "" {
 		return nil
 	}
+	op.plan.busy.Lock()
+	defer op.plan.busy.Unlock()
 	op.emit(func(_ int, c exchange.Case) bool {
 		if c.Kind == exchange.Control {
 			out = append(out, c)
@@ -103,6 +105,8 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 const (
 	maxHeld  = 4 << 20 // of the bodies of its cases
 	mostHeld = 5_000   // cases
+
+	usualCases = 96 // of an operation
 )
 
 // withinBudget picks cases: all controls, then by turns one of each rule. Where they are
@@ -112,6 +116,7 @@ func (op *Operation) withinBudget() (all []exchange.Case, picked map[int]bool) {
 	var list []ranked
 	turns := map[string]int{}
 	picked = map[int]bool{}
+	all = make([]exchange.Case, 0, usualCases)
 	bytes := 0
 	op.emit(func(i int, c exchange.Case) bool {
 		if bytes += len(c.Request.Body); bytes <= maxHeld && i <= mostHeld {

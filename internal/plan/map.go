@@ -48,7 +48,7 @@ func Map[T any](p *Plan, workers int, work func(*Operation) T) iter.Seq[T] {
 				q.paths = nil
 				q.renew()
 				for i := range todo {
-					q.wrongMethod = map[string]string{}
+					q.firsts = newFirsts()
 					var out []T
 					for _, o := range jobs[i] {
 						select {

@@ -107,7 +107,7 @@ func (op *Operation) narrowed(leave []Member) *Operation {
 		q.opt.Leave = map[string][]Member{}
 	}
 	q.opt.Leave[op.Name()] = slices.Concat(q.opt.Leave[op.Name()], leave)
-	return q.prepare(op.Operation)
+	return q.oneAtATime(op.Operation)
 }
 
 // Fresh is the operation planned with a new value at a field in each request.
@@ -118,7 +118,7 @@ func (op *Operation) Fresh(pointer string) *Operation {
 		q.opt.Rules = map[string][]config.Rule{}
 	}
 	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer, Fresh: !op.creates()})
-	return q.prepare(op.Operation)
+	return q.oneAtATime(op.Operation)
 }
 
 // Renewing lists the fields of the body that have a new value in each request.

@@ -11,6 +11,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"obiter/internal/config"
@@ -96,13 +97,29 @@ type Plan struct {
 	opt         Options
 	operations  []oad.Operation
 	paths       map[pathKind][]string
-	wrongMethod map[string]string // by path: the operation that is tried with one
+	firsts      *firsts
+	readers     map[string][]int // the places of GETs, by their addresses
+	holdRecords map[string]bool  // paths that records lie below; nil: not looked up yet
+	busy        *sync.Mutex      // held while operations are planned side by side: what is compiled is used by one at a time
 }
+
+// firsts are the operations that are tried with a method that their path lacks.
+type firsts struct {
+	mu     sync.Mutex
+	byPath map[string]string
+}
+
+func newFirsts() *firsts { return &firsts{byPath: map[string]string{}} }
 
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, opt: opt}
+	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, opt: opt, firsts: newFirsts(), busy: &sync.Mutex{}, readers: map[string][]int{}}
+	for i, o := range doc.Operations {
+		if o.Method == "GET" {
+			p.readers[o.Address()] = append(p.readers[o.Address()], i)
+		}
+	}
 	p.renew()
 	selected, err := selectOperations(doc.Operations, opt)
 	p.operations = selected
@@ -153,7 +170,7 @@ type Operation struct {
 // last the API as a whole.
 func (p *Plan) Operations() iter.Seq[*Operation] {
 	return func(yield func(*Operation) bool) {
-		p.wrongMethod = map[string]string{}
+		p.firsts = newFirsts()
 		for _, o := range p.operations {
 			if !yield(p.prepare(o)) {
 				return
@@ -171,13 +188,12 @@ func (p *Plan) Operations() iter.Seq[*Operation] {
 // first reports whether an operation is the first of its path: it is the path that
 // lacks a method, so one of its operations is tried with it.
 func (p *Plan) first(o oad.Operation) bool {
-	if p.wrongMethod == nil {
-		p.wrongMethod = map[string]string{}
+	p.firsts.mu.Lock()
+	defer p.firsts.mu.Unlock()
+	if _, has := p.firsts.byPath[o.Address()]; !has {
+		p.firsts.byPath[o.Address()] = o.Name()
 	}
-	if _, has := p.wrongMethod[o.Address()]; !has {
-		p.wrongMethod[o.Address()] = o.Name()
-	}
-	return p.wrongMethod[o.Address()] == o.Name()
+	return p.firsts.byPath[o.Address()] == o.Name()
 }
 
 // generation is how many operations share what was compiled for them. Schemas
@@ -189,13 +205,13 @@ func (p *Plan) renew() {
 	p.set, p.maker, p.prepared = schema.NewSet(p.doc), sample.New(p.opt.Seed), 0
 }
 
-// Renewed is an operation planned with other options: with the values of records
+// Renewed is the operation planned with other options: with the values of records
 // that were made for it alone.
-func (p *Plan) Renewed(op *Operation, opt Options) *Operation {
-	q := *p
-	opt.Base = p.opt.Base
+func (op *Operation) Renewed(opt Options) *Operation {
+	q := *op.plan
+	opt.Base = q.opt.Base
 	q.opt = opt
-	return q.prepare(op.Operation)
+	return q.oneAtATime(op.Operation)
 }
 
 func (p *Plan) prepare(o oad.Operation) *Operation {

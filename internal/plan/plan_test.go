@@ -420,7 +420,7 @@ func BenchmarkDescription(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	defer debug.SetGCPercent(debug.SetGCPercent(200)) // as the program does
+	defer debug.SetGCPercent(debug.SetGCPercent(400)) // as the program does
 	var decoding time.Duration
 	n := 0
 	for b.Loop() {

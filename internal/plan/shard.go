@@ -87,13 +87,15 @@ func (p *Plan) Within(s Shard, workers int) map[string]bool {
 // collections are the paths that have records of their own below them: /vessels, if there
 // is a /vessels/{vessel_id}.
 func (p *Plan) collections() map[string]bool {
-	out := map[string]bool{}
-	for _, o := range p.doc.Operations {
-		if i := strings.LastIndexByte(o.Path, '/'); i > 0 && strings.HasPrefix(o.Path[i+1:], "{") {
-			out[o.Path[:i]] = true
+	if p.holdRecords == nil {
+		p.holdRecords = map[string]bool{}
+		for _, o := range p.doc.Operations {
+			if i := strings.LastIndexByte(o.Path, '/'); i > 0 && strings.HasPrefix(o.Path[i+1:], "{") {
+				p.holdRecords[o.Path[:i]] = true
+			}
 		}
 	}
-	return out
+	return p.holdRecords
 }
 
 // collectionOf is the collection whose records a path is about: of /vessels/{id}/position

@@ -24,6 +24,7 @@ type Layout struct {
 	Body   []byte `json:"-"`
 	about  *judge.Fingerprint
 	number int
+	has    map[string]bool // operations
 }
 
 type layoutKey struct{ layer, shape string }
@@ -70,11 +71,12 @@ func (r *Report) lay(e exchange.Exchange, t *judge.Fingerprint) {
 		if len(r.layouts) >= maxLayouts {
 			return
 		}
-		l = &Layout{Layer: of, Media: t.Form, Members: append([]string{}, members...), number: e.Number + 1}
+		l = &Layout{Layer: of, Media: t.Form, Members: append([]string{}, members...), number: e.Number + 1, has: map[string]bool{}}
 		r.layouts[k] = l
 	}
 	l.Answers++
-	if !slices.Contains(l.Operations, e.Operation) {
+	if !l.has[e.Operation] {
+		l.has[e.Operation] = true
 		l.Operations = append(l.Operations, e.Operation)
 	}
 	if e.Number < l.number {

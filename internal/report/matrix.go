@@ -50,13 +50,16 @@ type Cell struct {
 	Differs bool         `json:"differs,omitempty"`
 
 	shown []shownCase
+	marks [nMarks]int32 // how many came to each of Marks, until they are told
 }
 
 type shownCase struct {
 	id     string
 	number int
-	mark   Mark
+	mark   uint8 // its place in Marks
 }
+
+const nMarks = 7
 
 // maxShows bounds the cases that a cell names.
 const maxShows = 12
@@ -101,17 +104,17 @@ func (r *Report) mark(res record.Result) {
 	}
 	c := r.cells[k]
 	if c == nil {
-		c = &Cell{Marks: map[Mark]int{}}
+		c = &Cell{}
 		r.cells[k] = c
 	}
-	c.add(shownCase{res.ID, res.Number, markOf(res)})
+	c.add(shownCase{res.ID, res.Number, uint8(slices.Index(Marks, markOf(res)))})
 }
 
 func (c *Cell) add(s shownCase) {
 	c.Cases++
-	c.Marks[s.mark]++
+	c.marks[s.mark]++
 	at, _ := slices.BinarySearchFunc(c.shown, s, func(a, b shownCase) int {
-		return cmp.Or(cmp.Compare(slices.Index(Marks, a.mark), slices.Index(Marks, b.mark)), cmp.Compare(a.number, b.number))
+		return cmp.Or(cmp.Compare(a.mark, b.mark), cmp.Compare(a.number, b.number))
 	})
 	if at == maxShows {
 		return
@@ -196,8 +199,13 @@ func (r *Report) Matrix() []*Resource {
 func (r *Report) filled() map[cellKey]*Cell {
 	out := map[cellKey]*Cell{}
 	for k, c := range r.cells {
-		c.Mark = c.shown[0].mark
-		c.Shows = nil
+		c.Mark = Marks[c.shown[0].mark]
+		c.Shows, c.Marks = nil, map[Mark]int{}
+		for i, n := range c.marks {
+			if n > 0 {
+				c.Marks[Marks[i]] = int(n)
+			}
+		}
 		for _, s := range c.shown {
 			c.Shows = append(c.Shows, s.id)
 		}

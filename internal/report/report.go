@@ -7,6 +7,7 @@ package report
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -93,7 +94,7 @@ type Report struct {
 	models    map[modelKey]*model
 	known     []*knownCause
 	whole     []judge.RunFinding
-	refused   map[refusal][]string // operations that refuse a flaw, for those that take it
+	refused   map[refusal]map[string]bool // operations that refuse a flaw, for those that take it
 	proven    bool
 }
 
@@ -112,7 +113,7 @@ const maxRefusals = 100_000
 
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal][]string{}, messages: map[said]*Message{}, described: map[string]exchange.Described{},
+	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]map[string]bool{}, messages: map[said]*Message{}, described: map[string]exchange.Described{},
 		cells: map[cellKey]*Cell{}, layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
 }
 
@@ -127,6 +128,33 @@ func (r *Report) Line(operation string) *Line {
 	return r.Lines[i]
 }
 
+// Restart sets the line of an operation back that is tried once more, and gives how many
+// cases it had.
+func (r *Report) Restart(operation string) (cases int) {
+	l := r.Line(operation)
+	cases = l.Cases
+	*l = Line{Operation: operation}
+	return cases
+}
+
+// Arrange puts the lines in the order of operations; those of others come last.
+func (r *Report) Arrange(operations iter.Seq[string]) {
+	place := map[string]int{}
+	for name := range operations {
+		place[name] = len(place)
+	}
+	of := func(l *Line) int {
+		if at, has := place[l.Operation]; has {
+			return at
+		}
+		return len(place)
+	}
+	slices.SortStableFunc(r.Lines, func(a, b *Line) int { return cmp.Compare(of(a), of(b)) })
+	for i, l := range r.Lines {
+		r.order[l.Operation] = i
+	}
+}
+
 // AddOperation takes in what the description has of an operation; the last one counts.
 func (r *Report) AddOperation(d exchange.Described) {
 	r.Line(d.Operation)
@@ -136,19 +164,31 @@ func (r *Report) AddOperation(d exchange.Described) {
 // Described is what the description has of an operation; nothing where that is not known.
 func (r *Report) Described(operation string) exchange.Described { return r.described[operation] }
 
+// Count takes in what a judged case does to the outcome of its operation, and nothing else.
+func (r *Report) Count(res record.Result) { r.take(res, func(entryKey, judge.Finding, *knownCause) {}) }
+
 // Add takes in a judged case, and marks those of its findings that are known.
 func (r *Report) Add(res record.Result) {
-	l := r.Line(res.Operation)
-	l.Cases++
 	r.proven = r.proven || res.Kind == exchange.Control && res.Response.Success()
-	l.enforce(res)
+	r.Line(res.Operation).enforce(res)
 	r.mark(res)
 	key, single := flawOf(res)
 	if single && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
-		if !slices.Contains(r.refused[key], res.Operation) {
-			r.refused[key] = append(r.refused[key], res.Operation)
+		if r.refused[key] == nil {
+			r.refused[key] = map[string]bool{}
 		}
+		r.refused[key][res.Operation] = true
 	}
+	r.take(res, func(k entryKey, f judge.Finding, as *knownCause) {
+		r.add(k, f, as, Example{res.ID, res.Name, f.Message, res.Number, key})
+	})
+}
+
+// take counts a case, and gives out its findings, each with what it has in common with others
+// and the known cause that it is.
+func (r *Report) take(res record.Result, each func(entryKey, judge.Finding, *knownCause)) {
+	l := r.Line(res.Operation)
+	l.Cases++
 	fresh, old := 0, 0
 	for i, f := range res.Findings {
 		if (f.Code == "control-rejected" || f.Code == "not-reached") && l.ControlWords == "" {
@@ -173,7 +213,7 @@ func (r *Report) Add(res record.Result) {
 				fresh++
 			}
 		}
-		r.add(k, f, as, Example{res.ID, res.Name, f.Message, res.Number, key})
+		each(k, f, as)
 	}
 	switch {
 	case res.Verdict == judge.Pass:
@@ -497,7 +537,7 @@ func (r *Report) Refuses(operation string, f exchange.Flaw) string {
 
 func (r *Report) refuses(flaw refusal, operation string) string {
 	found := ""
-	for _, o := range r.refused[flaw] {
+	for o := range r.refused[flaw] {
 		if o != operation && related(o, operation) && (found == "" || o < found) {
 			found = o
 		}

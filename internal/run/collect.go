@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"sync"
 
 	"obiter/internal/config"
@@ -19,7 +20,11 @@ type collector struct {
 	record *record.Writer // nil: nothing is kept
 	each   Each           // is told each case; nil: nobody is
 	known  Known
+	sure   *sure               // what need not be judged again in the end; nil: all is
 	logs   map[string][]string // what the service logged, by case
+
+	arranged bool                // the operations are described before the cases, in the order of the plan
+	again    func(line int) bool // tells which lines are judged again; nil: all
 
 	mu  sync.Mutex
 	err error // the first of keeping; nothing is kept after it
@@ -51,29 +56,54 @@ func (c *collector) failed() bool {
 	return c.err != nil
 }
 
+// lines are buffers for lines that are written.
+var lines = sync.Pool{New: func() any { return new([]byte) }}
+
 // result takes in an exchange with its judgement; and is called while nothing
 // else is taken in. False after an error.
 func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) bool {
+	res := record.Result{Exchange: e, Verdict: j.Verdict, Findings: j.Findings}
+	var line []byte
+	var err error
+	if c.record != nil && len(c.known.Causes) == 0 { // else it is not known yet which findings are known
+		buffer := lines.Get().(*[]byte)
+		defer lines.Put(buffer)
+		line, err = record.Written((*buffer)[:0], res)
+		*buffer = line
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.err != nil {
+	if c.err = cmp.Or(c.err, err); c.err != nil {
 		return false
 	}
-	res := record.Result{Exchange: e, Verdict: j.Verdict, Findings: j.Findings}
-	c.judge.Add(e, j)
-	c.report.Add(res)
-	c.report.AddAnswer(e, j)
+	if c.sure != nil {
+		c.judge.Control(e)
+		c.report.Count(res)
+		c.sure.take(res, j, c.record.Lines())
+	} else {
+		c.add(res, j)
+	}
 	if c.each != nil {
 		c.each(res, j)
 	}
 	and()
 	if c.record != nil {
-		c.err = c.record.Result(res)
-		if lines := c.logs[e.ID]; len(lines) > 0 && j.Verdict != judge.Pass && c.err == nil {
-			c.err = c.record.Log(record.Log{Case: e.ID, Lines: lines})
+		if line != nil {
+			c.err = c.record.Copy(line)
+		} else {
+			c.err = c.record.Result(res)
+		}
+		if logged := c.logs[e.ID]; len(logged) > 0 && j.Verdict != judge.Pass && c.err == nil {
+			c.err = c.record.Log(record.Log{Case: e.ID, Lines: logged})
 		}
 	}
 	return c.err == nil
+}
+
+func (c *collector) add(res record.Result, j judge.Judgement) {
+	c.judge.Add(res.Exchange, j)
+	c.report.Add(res)
+	c.report.AddAnswer(res.Exchange, j)
 }
 
 func (c *collector) keep(write func(*record.Writer) error) {
@@ -84,16 +114,27 @@ func (c *collector) keep(write func(*record.Writer) error) {
 	}
 }
 
+// line is the outcome of an operation.
+func (c *collector) line(operation string) *report.Line {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.report.Line(operation)
+}
+
 // described takes in what the description has of an operation.
 func (c *collector) described(d exchange.Described) {
 	c.keep(func(w *record.Writer) error { return w.Operation(d) })
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.report.AddOperation(d)
 }
 
 // repeated takes in a rejected case that was sent twice.
 func (c *collector) repeated(r record.Repeat) {
 	c.keep(func(w *record.Writer) error { return w.Repeat(r.Case, r.First, r.Second) })
-	c.judge.Repeated(r.Case, r.First, r.Second)
+	if c.sure == nil { // else it is judged in the end
+		c.judge.Repeated(r.Case, r.First, r.Second)
+	}
 }
 
 // closing takes in a control that was sent again after the flawed requests.
@@ -141,31 +182,52 @@ func JudgeEach(open func() (*record.Reader, error), w *record.Writer, each Each,
 	}
 	c := newCollector(r.Head.Layout, w, known)
 	c.each = each
-	for res, err := range r.Results() {
-		if err != nil {
-			return c.report, err
-		}
-		c.judge.Learn(res.Exchange)
+	if err := c.learnFrom(r); err != nil {
+		return c.report, err
 	}
-	return c.report, c.again(open)
+	return c.report, c.finish(open)
 }
 
-// again judges a run that was kept and learned from.
-func (c *collector) again(open func() (*record.Reader, error)) error {
+// learn learns from a run that was kept.
+func (c *collector) learn(open func() (*record.Reader, error)) error {
 	r, err := open()
 	if err != nil {
 		return err
 	}
+	return c.learnFrom(r)
+}
+
+func (c *collector) learnFrom(r *record.Reader) error {
+	for res, err := range r.Results() {
+		if err != nil {
+			return err
+		}
+		c.judge.Learn(res.Exchange)
+	}
+	return nil
+}
+
+// finish judges a run that was kept and learned from, as far as that was not done yet.
+func (c *collector) finish(open func() (*record.Reader, error)) error {
+	r, err := open()
+	if err != nil {
+		return err
+	}
+	r.Select(c.again)
 	c.judge.Settle()
 	for l, err := range r.Lines() {
 		switch {
 		case err != nil:
 			return err
+		case l.Raw != nil:
+			c.keep(func(w *record.Writer) error { return w.Copy(l.Raw) })
 		case l.Result != nil:
 			e := l.Result.Exchange
 			c.result(e, c.judge.Case(e), func() {})
 		case l.Operation != nil:
-			c.described(*l.Operation)
+			if !c.arranged {
+				c.described(*l.Operation)
+			}
 		case l.Log != nil:
 			c.keep(func(w *record.Writer) error { return w.Log(*l.Log) })
 		case l.Repeat != nil:

@@ -19,13 +19,13 @@ func (o *operation) narrow(ctx context.Context) {
 	if len(controls) == 0 || o.op.IsWholeAPI() {
 		return
 	}
-	full := o.first(ctx)
+	full := o.first(ctx, controls)
 	if !refused(full.Response) || ctx.Err() != nil || len(all) == 0 {
 		return
 	}
 	var last exchange.Exchange
 	op, culprits, ok := o.op.Narrow(o.op.Method != "DELETE", func(op *plan.Operation, c exchange.Case) bool {
-		last = o.send(ctx, c, op.Describe)
+		last = o.asked(ctx, op, c)
 		return ctx.Err() == nil && last.Response.Success()
 	})
 	if !ok || ctx.Err() != nil {
@@ -38,12 +38,12 @@ func (o *operation) narrow(ctx context.Context) {
 // first sends the fullest control, and of a POST that takes it the next one, in which
 // a value may be taken by then: where the service says so, all requests have a new
 // value there from then on.
-func (o *operation) first(ctx context.Context) (full exchange.Exchange) {
+func (o *operation) first(ctx context.Context, controls []exchange.Case) (full exchange.Exchange) {
 	for range maxFresh {
 		clear(o.sent)
 		taken := ""
-		for i, c := range o.op.Controls() {
-			e := o.send(ctx, c, o.op.Describe)
+		for i, c := range controls {
+			e := o.asked(ctx, o.op, c)
 			if o.sent[e.ID] = e; i == 0 {
 				full = e
 			}
@@ -58,12 +58,24 @@ func (o *operation) first(ctx context.Context) (full exchange.Exchange) {
 			return full
 		}
 		o.op = o.op.Fresh(taken)
+		controls = o.op.Controls()
 		if o.opt.Unique != nil {
 			o.opt.Unique(o.op.Name(), taken)
 		}
 	}
 	clear(o.sent)
 	return full
+}
+
+// asked sends a control before its turn. One that broke the service is kept: there is no
+// other turn.
+func (o *operation) asked(ctx context.Context, op *plan.Operation, c exchange.Case) exchange.Exchange {
+	e := o.valid(ctx, c, op.Describe)
+	if e.Response.Success() && ctx.Err() != nil {
+		o.sent[c.ID] = e
+		o.one(ctx, c)
+	}
+	return e
 }
 
 // tellDescribed takes in the control as the description has it, if it was refused, in

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -42,18 +43,30 @@ const maxWriters = 3
 // remember keeps the first accepted control of a GET, and one of an operation with a
 // body, which is sent a list where it takes an object. Records of its own are gone
 // when others are tried.
-func (r *runner) remember(ctx context.Context, c exchange.Case, own bool) {
+func (o *operation) remember(ctx context.Context, c exchange.Case) {
 	_, object := c.Body.(map[string]any)
+	o.pulses.Lock()
+	defer o.pulses.Unlock()
 	switch {
-	case own:
-	case c.Request.Method == http.MethodGet && r.reader == nil:
-		r.reader = &pulse{c, "accepted", exchange.Answer.Success}
-	case c.Request.Method != http.MethodGet && object && r.writer == nil && r.writers < maxWriters && strings.HasSuffix(exchange.MediaTypeOf(c.Request.Header("Content-Type")), "json"):
-		r.writers++
+	case o.own:
+	case c.Request.Method == http.MethodGet && o.reader == nil:
+		o.reader = &pulse{c, "accepted", exchange.Answer.Success}
+		o.wake()
+	case c.Request.Method != http.MethodGet && object && o.writer == nil && o.writers < maxWriters && strings.HasSuffix(exchange.MediaTypeOf(c.Request.Header("Content-Type")), "json"):
+		o.writers++
 		c.Request.Body, c.Body = []byte("[]"), []any{}
-		if rejected(r.send(ctx, c, nil).Response) {
-			r.writer = &pulse{c, "rejected", rejected}
+		if rejected(o.send(ctx, c, nil).Response) {
+			o.writer = &pulse{c, "rejected", rejected}
+			o.wake()
 		}
+	}
+}
+
+// wake tells that more operations can be tried side by side.
+func (r *runner) wake() {
+	select {
+	case r.awake <- struct{}{}:
+	default:
 	}
 }
 
@@ -62,24 +75,56 @@ func rejected(a exchange.Answer) bool {
 	return a.Err == "" && slices.Contains([]int{http.StatusBadRequest, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity}, a.Status)
 }
 
-// feel sends what shows whether the service works again. One that does not, twice, is
-// broken, and what followed would be accused for it. The trail are the cases since the
-// last time.
-func (r *runner) feel(ctx context.Context, after string, trail []step) {
-	for _, p := range []*pulse{r.reader, r.writer} {
-		if p == nil || p.c.Operation == after {
-			continue
-		}
-		answer, broken := r.feelOne(ctx, p)
-		if broken && r.opt.Restore != nil {
-			r.opt.Restore(ctx)
-			answer, broken = r.feelOne(ctx, p)
-		}
-		if broken {
-			r.stop(&BrokenError{Operation: after, Request: p.c.Operation + p.says(), Before: p.before, Answer: answer, Case: p.c.ID, Suspects: suspects(trail, answer, max(r.opt.Parallel, 1))})
-			return
+// feel sends what shows whether the service works. Where it does not, with nothing else in
+// flight either, what the operation made is taken away; where that does not help, the
+// service is broken, and what followed would be accused for it. It reports whether the
+// service was disturbed.
+func (o *operation) feel(ctx context.Context) (disturbed bool) {
+	o.pulses.Lock()
+	list := []*pulse{o.reader, o.writer}
+	o.pulses.Unlock()
+	list = slices.DeleteFunc(list, func(p *pulse) bool { return p == nil || o.single() && p.c.Operation == o.op.Name() })
+	now := o.sofar()
+	well := make([]bool, len(list))
+	var all []func()
+	for i, p := range list {
+		all = append(all, func() { _, well[i] = o.feelIt(ctx, p) })
+	}
+	o.together(all)
+	for i, p := range list {
+		if !well[i] && ctx.Err() == nil {
+			disturbed = true
+			o.examine(ctx, p)
 		}
 	}
+	if ctx.Err() == nil {
+		o.forget(now)
+	}
+	return disturbed
+}
+
+// examine looks, with nothing else in flight, whether a request is answered as it was again.
+// If not, that ends the run; the operation of the request itself is left to what is found
+// of it.
+func (o *operation) examine(ctx context.Context, p *pulse) {
+	ctx, release := o.quiet(ctx)
+	defer release()
+	answer, broken := o.feelOne(ctx, p)
+	if broken {
+		broken = !o.restore(ctx, func() bool {
+			answer, broken = o.feelOne(ctx, p)
+			return !broken
+		})
+	}
+	if ctx.Err() != nil {
+		return
+	}
+	if !broken || p.c.Operation == o.op.Name() {
+		o.storm()
+		return
+	}
+	list, after := o.suspected(answer)
+	o.stop(&BrokenError{Operation: cmp.Or(after, o.op.Name()), Request: p.c.Operation + p.says(), Before: p.before, Answer: answer, Case: p.c.ID, Suspects: list})
 }
 
 // says tells what is sent, where it is not a valid request.
@@ -90,14 +135,11 @@ func (p *pulse) says() string {
 	return " with the body " + string(instance.Encode(p.c.Body))
 }
 
-func (r *runner) feelOne(ctx context.Context, p *pulse) (answer string, broken bool) {
+func (o *operation) feelOne(ctx context.Context, p *pulse) (answer string, broken bool) {
 	for range 2 {
-		a := r.send(ctx, p.c, nil).Response
-		if ctx.Err() != nil || p.well(a) || a.Status == http.StatusTooManyRequests {
+		a, well := o.feelIt(ctx, p)
+		if well {
 			return "", false
-		}
-		if p.c.Request.Method != http.MethodGet && a.Err == "" && a.Status < http.StatusInternalServerError {
-			return "", false // it is rejected for something else
 		}
 		answer = answered(a)
 		select {
@@ -109,21 +151,72 @@ func (r *runner) feelOne(ctx context.Context, p *pulse) (answer string, broken b
 	return answer, true
 }
 
-// maxTrail bounds the cases that are remembered.
-const maxTrail = 256
+func (o *operation) feelIt(ctx context.Context, p *pulse) (a exchange.Answer, well bool) {
+	a = o.send(ctx, p.c, nil).Response
+	well = ctx.Err() != nil || p.well(a) || a.Status == http.StatusTooManyRequests ||
+		p.c.Request.Method != http.MethodGet && a.Err == "" && a.Status < http.StatusInternalServerError // it is rejected for something else
+	return a, well
+}
 
-// step is a case of the operation that is being tried, and how it was answered.
+// maxTrail bounds the cases that are remembered.
+const maxTrail = 1024
+
+// step is a case, and how it was answered.
 type step struct {
-	id, answer string
-	changes    bool // it was accepted, and no GET
+	id, operation, answer string
+	changes               bool // it was accepted, and no GET
 }
 
 // took remembers a case.
 func (o *operation) took(c exchange.Case, a exchange.Answer) {
-	s := step{c.ID, answered(a), a.Success() && c.Request.Method != http.MethodGet}
+	s := step{c.ID, o.op.Name(), answered(a), a.Success() && c.Request.Method != http.MethodGet}
 	if o.trail = append(o.trail, s); len(o.trail) > maxTrail {
 		o.trail = o.trail[1:]
+		o.passed++
 	}
+}
+
+// sofar is how many cases were remembered until now, and forget lets go of so many: the
+// service works after them.
+func (r *runner) sofar() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.passed + len(r.trail)
+}
+
+func (r *runner) forget(n int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if n -= r.passed; n > 0 && r.lost == nil {
+		r.trail = r.trail[n:]
+		r.passed += n
+	}
+}
+
+// suspected are the cases that may have broken a service that answers so now, and the
+// operation of the likeliest.
+func (r *runner) suspected(now string) (ids []string, operation string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.lost = &lost{now: now, suspects: map[string]bool{}, present: map[string]bool{}}
+	for o := range r.present {
+		r.lost.present[o.op.Name()] = true
+	}
+	defer func() {
+		for _, id := range ids {
+			r.lost.suspects[id] = true
+		}
+	}()
+	if c := r.tried; c != nil {
+		return []string{c.ID}, c.Operation
+	}
+	for i, s := range suspects(r.trail, now, r.opt.Parallel) {
+		if i == 0 {
+			operation = s.operation
+		}
+		ids = append(ids, s.id)
+	}
+	return ids, operation
 }
 
 // answered is an answer in a word or two.
@@ -137,7 +230,7 @@ func answered(a exchange.Answer) string {
 // suspects are the cases after which a service was broken that answers so now, the
 // likeliest first: the last ones before it answered everything so, else those that were
 // accepted.
-func suspects(trail []step, now string, parallel int) []string {
+func suspects(trail []step, now string, parallel int) []step {
 	since := len(trail)
 	for since > 0 && trail[since-1].answer == now {
 		since--
@@ -147,9 +240,7 @@ func suspects(trail []step, now string, parallel int) []string {
 		since = len(trail)
 		parallel = maxTrail
 	}
-	var out []string
-	for _, s := range slices.Backward(trail[max(0, since-parallel):since]) {
-		out = append(out, s.id)
-	}
+	out := slices.Clone(trail[max(0, since-parallel):since])
+	slices.Reverse(out)
 	return out
 }

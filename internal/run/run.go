@@ -1,19 +1,20 @@
-// Package run carries a plan out: operation after operation the controls
-// first, one by one, then everything else with bounded concurrency; each answer
-// is recorded where it arrives, and judged by what is known by then. When all
-// have come, the record is judged by what the whole run taught. What holds all
-// rooms together is here, and nothing else.
+// Package run carries a plan out: of each operation the controls first, one by
+// one, then everything else with bounded concurrency; operations that have nothing
+// to do with one another side by side. Each answer is recorded where it arrives, and
+// judged by what is known by then. When all have come, the record is judged by what
+// the whole run taught. What holds all rooms together is here, and nothing else.
 package run
 
 import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
+	"runtime"
 	"slices"
+	"sync"
 	"sync/atomic"
-
-	"golang.org/x/sync/errgroup"
 
 	"obiter/internal/exchange"
 	"obiter/internal/judge"
@@ -23,10 +24,37 @@ import (
 	"obiter/internal/report"
 )
 
+// Send sends one case, and tells how it was sent.
+type Send func(ctx context.Context, c exchange.Case) exchange.Exchange
+
+// Work is an operation with what trying it takes.
+type Work struct {
+	Operation *plan.Operation // as it is planned, on records that were made for it
+	Send      Send
+	// Around sends a case to a record of its own, and reads that with the reader,
+	// twice before and once after. False where the operation has no such records, or
+	// they cannot be read. Nil: it has none.
+	Around func(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool)
+	// Restore takes away what the cases of the operation have made so far: that may be
+	// what keeps the service from working. Nil: nothing can be done.
+	Restore func(ctx context.Context)
+	Undo    func() // takes away what was made for the operation and by it; nil: nothing is
+	Tell    func() // tells why the operation is left out, where it is; may be nil
+}
+
 // Options of a run.
 type Options struct {
-	Parallel int                                                          // requests in flight; at least 1
-	Send     func(ctx context.Context, c exchange.Case) exchange.Exchange // sends one case, and tells how it was sent
+	Parallel int  // requests in flight, which the sender bounds, and operations that are tried side by side; at least 1
+	Send     Send // where Begin is nil
+	// Begin makes what an operation needs for itself. Its work is undone even after an
+	// error, if it can be.
+	Begin func(ctx context.Context, op *plan.Operation) (Work, error)
+	// Makers are the operations that are sent to make what an operation needs, and to take it
+	// away; nil: there are none.
+	Makers func(operation string) []string
+	// Quiet waits until nothing is in flight, and keeps it so, but for requests with the
+	// context that it gives, until that is released. Nil: one operation is tried at a time.
+	Quiet func(ctx context.Context) (alone context.Context, release func())
 	// Redact takes out of an exchange what must not be kept, before it is judged:
 	// what is judged is what is kept. Nil: nothing is taken out.
 	Redact     func(exchange.Exchange) exchange.Exchange
@@ -39,25 +67,22 @@ type Options struct {
 	Final  *record.Writer
 	Layout *layout.Layout // how fields are named; nil: that is learned
 	Known  Known          // what is counted apart
+	// Tidy takes away what could not be taken away after an operation, as far as it can be
+	// now; nil: there is nothing.
+	Tidy func(ctx context.Context)
+	// Drop takes lines of cases and operations out of what is kept; nil: nothing can be.
+	Drop func(gone func(kind, operation, id string) bool) error
+	// Urgent is a context whose requests go before others; nil: there is none.
+	Urgent func(ctx context.Context) context.Context
 	// Alone sends a case that the service failed at once more, with nothing else in flight,
 	// to see what it logs; nil: that is not known.
-	Alone func(ctx context.Context, c exchange.Case)
+	Alone func(ctx context.Context, c exchange.Case, send Send)
 	// Logs is what the service logged of cases, once all are answered; nil: that is not known.
-	Logs func() map[string][]string
-	// Own makes what an operation needs for itself, and gives the operation as it
-	// is planned then; undo takes that away. Nil: nothing is made.
-	Own func(ctx context.Context, op *plan.Operation) (own *plan.Operation, undo func(), err error)
-	// Around sends a case to a record of its own, and reads that with the reader,
-	// twice before and once after. False where the operation has no such records, or
-	// they cannot be read. Nil: no operation has.
-	Around func(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool)
-	// Restore takes away what the cases of the operation have made so far: that may be
-	// what keeps the service from working. Nil: nothing can be done.
-	Restore  func(ctx context.Context)
+	Logs     func() map[string][]string
 	Unique   func(operation, pointer string)             // is told a field whose value the service wants to be a new one; may be nil
 	Alive    func(ctx context.Context) error             // reports why the service cannot be reached; nil: that is not asked
 	Progress func(done int)                              // after each case; may be nil
-	Finished func(op *plan.Operation, line *report.Line) // after each operation; may be nil
+	Finished func(op *plan.Operation, line *report.Line) // after each operation, in the order of the plan; may be nil
 	// Revised is told operations whose outcome is another one, by what the whole
 	// run taught, than it was when they were finished; may be nil.
 	Revised func(lines []*report.Line)
@@ -68,28 +93,25 @@ type Options struct {
 func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record, opt.Known), stop: stop}
-	for op := range p.Operations() {
-		if ctx.Err() != nil {
-			break
-		}
-		r.tell(op)
-		line := r.report.Line(op.Name())
-		planned := op.SkipReason == ""
-		op, err := r.try(ctx, op)
-		if planned && op.SkipReason != "" {
-			r.tell(op)
-		}
-		if err != nil && ctx.Err() == nil {
-			return r.report, err
-		}
-		if r.failed() || ctx.Err() != nil {
-			break
-		}
-		if opt.Finished != nil {
-			opt.Finished(op, line)
-		}
-		r.judge.Pause()
+	opt.Parallel = max(opt.Parallel, 1)
+	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record, opt.Known), stop: stop,
+		aside: 1, present: map[*operation]bool{}, awake: make(chan struct{}, 1), hands: make(chan func())}
+	for range opt.Parallel + opt.Parallel/4 { // while one is judged, the next is in flight
+		go func() {
+			for do := range r.hands {
+				do()
+			}
+		}()
+	}
+	defer close(r.hands)
+	if opt.Reopen != nil {
+		r.sure = &sure{renew: func() *collector { return r.successor(opt.Layout, nil) }}
+	}
+	if opt.Quiet != nil {
+		r.aside = opt.Parallel
+	}
+	if err := r.all(ctx, p); err != nil {
+		return r.report, err
 	}
 	if r.err != nil {
 		return r.report, r.err
@@ -101,6 +123,125 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 	return final, err
 }
 
+// outcome is what became of trying an operation.
+type outcome struct {
+	place     int             // in the plan
+	op        *plan.Operation // as it was tried; nil: there is none
+	line      *report.Line
+	err       error
+	disturbed bool // it does not count
+}
+
+// all tries all operations. The error is one that nothing can be done after.
+func (r *runner) all(ctx context.Context, p *plan.Plan) error {
+	var (
+		turns    = newTurns(order(p, r.opt.Makers))
+		planners = []*plan.Plan{p}
+		finished = make(chan outcome)
+		tried    = map[int]outcome{} // that are not told yet
+		told     = 0
+		running  = 0
+		again    []int // have to be tried again, one at a time
+		err      error
+	)
+	if r.aside > 1 {
+		planners = p.Split(min(r.aside, runtime.GOMAXPROCS(0)))
+	}
+	going := func() bool { return err == nil && !r.failed() && ctx.Err() == nil }
+	begin := func(place int) {
+		running++
+		planner := planners[place%len(planners)]
+		go func() { finished <- r.turn(ctx, planner, place) }()
+	}
+	for {
+		for going() && len(again) == 0 && running < r.side(told+len(tried)) {
+			place, ok := turns.next()
+			if !ok {
+				break
+			}
+			begin(place)
+		}
+		if going() && len(again) > 0 && running == 0 {
+			if err = r.forgetAll(p, again); r.opt.Tidy != nil {
+				r.opt.Tidy(ctx)
+			}
+			for r.solo.Store(true); going() && len(again) > 0; again = again[1:] {
+				begin(again[0])
+				o := <-finished
+				running--
+				if err = o.err; going() {
+					turns.done(o.place)
+					tried[o.place] = o
+				}
+			}
+			r.solo.Store(false)
+			continue
+		}
+		if running == 0 {
+			break
+		}
+		var o outcome
+		select {
+		case <-r.awake: // others can begin
+			continue
+		case o = <-finished:
+		}
+		running--
+		switch {
+		case o.err != nil && ctx.Err() == nil:
+			err = cmp.Or(err, o.err)
+			r.stop(o.err)
+		case o.disturbed:
+			again = append(again, o.place)
+			slices.Sort(again)
+		case !going():
+		default:
+			turns.done(o.place)
+			tried[o.place] = o
+			r.judge.Pause()
+		}
+		for o, ok := tried[told]; ok; o, ok = tried[told] {
+			delete(tried, told)
+			told++
+			r.finished(o)
+		}
+	}
+	for _, place := range slices.Sorted(maps.Keys(tried)) { // behind one that was cut off
+		r.finished(tried[place])
+	}
+	if err == nil && len(again) > 0 { // there was no time for them
+		err = r.forgetAll(p, again)
+	}
+	if err == nil {
+		err = r.dropLost()
+	}
+	r.report.Arrange(p.Names())
+	return err
+}
+
+// finished tells of an operation that was tried.
+func (r *runner) finished(o outcome) {
+	if o.line != nil && r.opt.Finished != nil {
+		r.opt.Finished(o.op, o.line)
+	}
+}
+
+// turn tries the operation at a place of the plan.
+func (r *runner) turn(ctx context.Context, p *plan.Plan, place int) (o outcome) {
+	o.place = place
+	op := p.Turn(place)
+	if op == nil {
+		return o
+	}
+	r.tell(op)
+	o.line = r.line(op.Name())
+	o.op, o.disturbed, o.err = r.try(ctx, op)
+	if op.SkipReason == "" && o.op.SkipReason != "" {
+		r.tell(o.op)
+	}
+	return o
+}
+
 // final judges what was kept by what the whole run taught.
 func (r *runner) final() (*report.Report, error) {
 	if r.opt.Reopen == nil {
@@ -108,19 +249,28 @@ func (r *runner) final() (*report.Report, error) {
 		r.end(false)
 		return r.report, nil
 	}
-	c := r.successor(r.opt.Layout, r.opt.Final)
+	c, err := r.last()
+	if err != nil {
+		return c.report, err
+	}
+	c.record, c.arranged = r.opt.Final, true
+	var operations []string
 	for _, l := range r.report.Lines {
 		c.report.Line(l.Operation)
+		operations = append(operations, l.Operation)
 	}
-	if r.opt.Logs != nil {
-		c.logs = r.opt.Logs()
+	c.report.Arrange(slices.Values(operations))
+	for _, l := range r.report.Lines {
+		if d := r.report.Described(l.Operation); d.Operation != "" {
+			c.described(d)
+		}
 	}
-	if err := c.again(r.opt.Reopen); err != nil {
+	if err := c.finish(r.opt.Reopen); err != nil {
 		return c.report, err
 	}
 	var revised []*report.Line
-	for i, was := range r.report.Lines {
-		if is := c.report.Lines[i]; is.Counts() != was.Counts() {
+	for _, was := range r.report.Lines {
+		if is := c.report.Line(was.Operation); is.Counts() != was.Counts() {
 			revised = append(revised, is)
 		}
 	}
@@ -128,6 +278,27 @@ func (r *runner) final() (*report.Report, error) {
 		r.opt.Revised(revised)
 	}
 	return c.report, nil
+}
+
+// last is the collector that judges in the end what is not sure yet.
+func (r *runner) last() (*collector, error) {
+	var logs map[string][]string
+	if r.opt.Logs != nil {
+		logs = r.opt.Logs()
+	}
+	if r.dropped { // and what was learned of it is to be forgotten
+		c := newCollector(r.opt.Layout, nil, r.opt.Known)
+		c.logs = logs
+		return c, c.learn(r.opt.Reopen)
+	}
+	epoch := r.judge.Epoch()
+	if s := r.sure; r.judge.Settle() && s.collector != nil && s.epoch == epoch && len(logs) == 0 {
+		s.collector.again = s.unsure
+		return s.collector, nil
+	}
+	c := r.successor(r.opt.Layout, nil)
+	c.logs = logs
+	return c, nil
 }
 
 // tell keeps what the description has of an operation.
@@ -139,43 +310,76 @@ func (r *runner) tell(op *plan.Operation) {
 	r.described(d)
 }
 
-// try tries one operation, on records of its own where it needs them.
-func (r *runner) try(ctx context.Context, op *plan.Operation) (*plan.Operation, error) {
+// try tries one operation, on records of its own where it needs them. What comes of it
+// does not count where the service was disturbed meanwhile.
+func (r *runner) try(ctx context.Context, op *plan.Operation) (as *plan.Operation, disturbed bool, err error) {
 	if op.SkipReason != "" {
-		return op, nil
+		return op, false, nil
 	}
-	own := false
-	if r.opt.Own != nil {
-		renewed, undo, err := r.opt.Own(ctx, op)
-		defer undo()
-		if err != nil {
-			return op, err
+	calm := r.storms.Load()
+	work := Work{Operation: op, Send: r.opt.Send}
+	if r.opt.Begin != nil {
+		if work, err = r.opt.Begin(ctx, op); work.Undo != nil {
+			defer work.Undo()
 		}
-		own, op = renewed != op, renewed
+		if err != nil {
+			return op, false, err
+		}
 	}
-	if op.SkipReason == "" {
-		o := operation{runner: r, op: op, own: own, accepted: map[string]bool{}, sent: map[string]exchange.Exchange{}}
+	o := &operation{runner: r, work: work, op: work.Operation, calm: calm, own: work.Operation != op, disturbs: true, accepted: map[string]bool{}, sent: map[string]exchange.Exchange{}}
+	if o.op.SkipReason == "" {
+		leave := r.enter(o)
 		o.narrow(ctx)
 		o.run(ctx)
-		o.feel(ctx, op.Name(), o.trail)
-		if n := o.late.givenUp(); n > 0 {
-			given := *op
-			given.SkipReason = fmt.Sprintf("given up: %d of its requests got no answer in time", n)
-			op = &given
-		}
+		o.feel(ctx)
+		leave()
 	}
-	return op, nil
+	if o.disturbed() {
+		return o.op, true, nil
+	}
+	if work.Tell != nil {
+		work.Tell()
+	}
+	if n := o.late.givenUp(); n > 0 {
+		given := *o.op
+		given.SkipReason = fmt.Sprintf("given up: %d of its requests got no answer in time", n)
+		return &given, false, nil
+	}
+	return o.op, false, nil
 }
 
 type runner struct {
 	opt Options
 	*collector
 	stop     context.CancelCauseFunc
+	aside    int         // operations that are tried side by side, at most
+	hands    chan func() // taken by those who deal with cases, but for controls
 	done     int
 	suspects []cutOff // the last ones
-	reader   *pulse
-	writer   *pulse
-	writers  int // operations that were sent such a body
+	trail    []step   // the last cases since the service was seen to work
+	passed   int      // how many are not in it any more
+
+	storms  atomic.Int32 // how often the service was disturbed
+	solo    atomic.Bool  // nothing goes side by side
+	dropped bool         // something was taken out of what is kept
+	present map[*operation]bool
+	lost    *lost          // nil: the service works
+	trying  sync.Mutex     // held while a valid request is sent that may keep the service from working
+	tried   *exchange.Case // which; nil: none is
+	awake   chan struct{}  // told when more operations can be tried side by side
+
+	pulses  sync.Mutex // guards what follows
+	reader  *pulse
+	writer  *pulse
+	writers int // operations that were sent such a body
+}
+
+// quiet waits until nothing else is in flight.
+func (r *runner) quiet(ctx context.Context) (alone context.Context, release func()) {
+	if r.opt.Quiet == nil {
+		return ctx, func() {}
+	}
+	return r.opt.Quiet(ctx)
 }
 
 // cut is an exchange with as much of its answer as is kept.
@@ -188,13 +392,14 @@ func (r *runner) cut(e exchange.Exchange) exchange.Exchange {
 
 // send sends a case and takes out what must not be kept. Where the connection is
 // refused, and the service is there again, it is sent again.
-func (r *runner) send(ctx context.Context, c exchange.Case, describe func(exchange.Answer) *exchange.Documented) exchange.Exchange {
-	e := r.opt.Send(ctx, c)
+func (o *operation) send(ctx context.Context, c exchange.Case, describe func(exchange.Answer) *exchange.Documented) exchange.Exchange {
+	r := o.runner
+	e := o.work.Send(ctx, c)
 	for range goneTries {
 		if e.Response.Err == "" || ctx.Err() != nil || !r.there(ctx) || !e.Response.Refused {
 			break
 		}
-		e = r.opt.Send(ctx, c)
+		e = o.work.Send(ctx, c)
 	}
 	if describe != nil {
 		e.Documented = describe(e.Response)
@@ -208,17 +413,19 @@ func (r *runner) send(ctx context.Context, c exchange.Case, describe func(exchan
 // operation is one operation being tried.
 type operation struct {
 	*runner
+	work      Work
 	op        *plan.Operation
+	calm      int32                        // how often the service had been disturbed when it began
 	own       bool                         // it has records of its own
 	accepted  map[string]bool              // controls, by shape
 	sent      map[string]exchange.Exchange // controls that were sent before their turn, by id
 	described *exchange.Exchange           // the control as the description has it, where it was refused and another took its place
 	control   *exchange.Case               // the fullest one, where it was accepted
-	rejected  []rejection                  // some of those rejected, to be sent again
-	unshown   []rejection                  // accepted, with what only the service sets, and an empty answer
+	rejected  []*rejection                 // some of those rejected, to be sent again
+	unshown   []*rejection                 // accepted, with what only the service sets, and an empty answer
 	size      int                          // of what they hold
 	failing   []exchange.Case              // cases that were answered with a 5xx, as planned
-	trail     []step                       // the cases since the service was last seen to work
+	disturbs  bool                         // its requests may keep the service from working: the first accepted one did, or there is none yet
 	late      late
 }
 
@@ -248,8 +455,9 @@ func (o *operation) run(ctx context.Context) {
 	held := 0
 	var state *state
 	between := false // the flaws of fields and those of requests as a whole
-	g := o.group()
-	for c := range o.op.Cases() {
+	var g sync.WaitGroup
+	most := maxHeldBytes / o.aside
+	for c := range o.op.Ahead() {
 		if o.ends(ctx) {
 			break
 		}
@@ -263,50 +471,70 @@ func (o *operation) run(ctx context.Context) {
 		}
 		if !between && len(c.Flaws) > 0 && c.Flaws[0].In == "request" { // some of which may be accepted, and put the resource right
 			between = true
-			_ = g.Wait()
+			g.Wait()
 			o.lookAgain(ctx, state)
 		}
-		if held += len(c.Request.Body); c.Kind == exchange.Edge && held < maxHeldBytes {
+		if held += len(c.Request.Body); c.Kind == exchange.Edge && held < most {
 			edges = append(edges, c)
 			continue
 		}
-		g.Go(func() error {
-			o.one(ctx, c)
-			return nil
-		})
+		o.hand(&g, func() { o.one(ctx, c) })
 	}
-	_ = g.Wait()
-	slices.SortFunc(o.rejected, func(a, b rejection) int { return cmp.Compare(a.Number, b.Number) })
+	g.Wait()
+	slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
 	if !o.checkOwn(ctx) {
 		o.checkState(ctx, state)
 	}
-	g = o.group()
 	for _, c := range edges {
 		if o.ends(ctx) {
 			break
 		}
-		g.Go(func() error {
-			o.one(ctx, c)
-			return nil
-		})
+		o.hand(&g, func() { o.one(ctx, c) })
 	}
-	_ = g.Wait()
+	g.Wait()
 	if o.ends(ctx) {
 		return
 	}
 	o.readBack(ctx)
-	o.again(ctx)
-	o.close(ctx)
+	o.together(append(o.again(ctx), func() { o.close(ctx) }))
+	if len(o.failing) == 0 {
+		return
+	}
+	ctx, release := o.quiet(ctx)
+	defer release()
 	for _, c := range o.failing {
 		if ctx.Err() == nil {
-			o.opt.Alone(ctx, c)
+			o.opt.Alone(ctx, c, o.work.Send)
 		}
 	}
 }
 
+// hand does something as soon as somebody is free to do it.
+func (o *operation) hand(g *sync.WaitGroup, do func()) {
+	g.Add(1)
+	o.hands <- func() {
+		defer g.Done()
+		do()
+	}
+}
+
+// together does things that do not depend on one another: side by side where requests may
+// be.
+func (o *operation) together(all []func()) {
+	var g sync.WaitGroup
+	for _, do := range all {
+		if o.opt.Parallel == 1 {
+			do()
+		} else {
+			g.Go(do)
+		}
+	}
+	g.Wait()
+}
+
 // ends reports whether nothing more of the operation is to be sent.
 func (o *operation) ends(ctx context.Context) bool {
-	return ctx.Err() != nil || o.failed() || o.late.givenUp() > 0
+	return ctx.Err() != nil || o.failed() || o.late.givenUp() > 0 || o.disturbed()
 }
 
 // late counts the requests of an operation that were not answered in time.
@@ -336,22 +564,12 @@ func (l *late) givenUp() int {
 	return 0
 }
 
-func (o *operation) group() *errgroup.Group {
-	var g errgroup.Group
-	g.SetLimit(max(o.opt.Parallel, 1))
-	return &g
-}
-
 func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 	ok := o.one(ctx, c)
 	o.accepted[c.Base] = ok
 	if ok && o.control == nil {
 		o.control = &c
-		o.remember(ctx, c, o.own)
-	}
-	if ok && c.Request.Method != http.MethodGet {
-		o.feel(ctx, o.op.Name(), o.trail)
-		o.trail = nil
+		o.remember(ctx, c)
 	}
 }
 
@@ -359,7 +577,11 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 // interrupt cut off is not judged.
 func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 	e, was := o.already(c)
-	if !was {
+	switch {
+	case was:
+	case c.Kind == exchange.Control:
+		e = o.valid(ctx, c, o.op.Describe)
+	default:
 		e = o.send(ctx, c, o.op.Describe)
 	}
 	if ctx.Err() != nil && e.Response.Err != "" && !brokenOff(ctx, e) {
@@ -397,24 +619,31 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 // nothing but the plan as long as there are few enough.
 func (o *operation) keepRejection(planned exchange.Case, e exchange.Exchange, j judge.Judgement) {
 	size := o.size + len(e.Request.Body) + len(e.Response.Body)
-	if j.Fingerprint == nil || e.Response.Status == 429 || len(o.rejected) >= maxAgain || size > maxAgainBytes {
+	if j.Fingerprint == nil || e.Response.Status == 429 || len(o.rejected) >= maxAgain || size > maxAgainBytes/o.aside {
 		return
 	}
 	o.size = size
-	o.rejected = append(o.rejected, rejection{planned, e})
+	o.rejected = append(o.rejected, &rejection{planned, e})
 }
 
 // again sends a sample of what was rejected once more: the answer should be the same.
-func (o *operation) again(ctx context.Context) {
+func (o *operation) again(ctx context.Context) (all []func()) {
 	const sample = 3
 	for i := range min(sample, len(o.rejected)) {
-		first := o.rejected[i*len(o.rejected)/sample]
-		second := o.send(ctx, first.planned, nil)
-		if ctx.Err() != nil {
-			return
-		}
-		o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: o.cut(second).Response})
+		all = append(all, func() {
+			first := o.rejected[i*len(o.rejected)/sample]
+			second := o.send(ctx, first.planned, nil)
+			if second.Response.Status != first.Response.Status { // others may have been in its way
+				alone, release := o.quiet(ctx)
+				second = o.send(alone, first.planned, nil)
+				release()
+			}
+			if ctx.Err() == nil {
+				o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: o.cut(second).Response})
+			}
+		})
 	}
+	return all
 }
 
 // close sends the control once more: what flawed requests left behind may have
@@ -423,7 +652,13 @@ func (o *operation) close(ctx context.Context) {
 	if o.control == nil || o.op.Method == "DELETE" { // what is gone stays gone
 		return
 	}
-	if e := o.send(ctx, *o.control, nil); ctx.Err() == nil {
+	e := o.send(ctx, *o.control, nil)
+	if !e.Response.Success() && e.Response.Status != http.StatusConflict { // or others are in its way
+		alone, release := o.quiet(ctx)
+		e = o.send(alone, *o.control, nil)
+		release()
+	}
+	if ctx.Err() == nil {
 		o.closing(o.cut(e))
 	}
 }

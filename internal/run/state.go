@@ -64,7 +64,9 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 	if s.After = now; !ok || s.Change() == "" && !s.changed {
 		return
 	}
-	changes := func(list []rejection) bool {
+	ctx, release := o.quiet(ctx) // others may have changed it
+	defer release()
+	changes := func(list []*rejection) bool {
 		seen, ok := o.around(ctx, s, list)
 		return ok && seen.Change() != ""
 	}
@@ -94,7 +96,7 @@ const maxUnshown = 16
 // does not show whether it was stored.
 func (o *operation) keepUnshown(planned exchange.Case, e exchange.Exchange) {
 	if judge.IsReadOnly(planned) && e.Response.Success() && len(bytes.TrimSpace(e.Response.Body)) == 0 && len(o.unshown) < maxUnshown {
-		o.unshown = append(o.unshown, rejection{planned, e})
+		o.unshown = append(o.unshown, &rejection{planned, e})
 	}
 }
 
@@ -104,12 +106,12 @@ func (o *operation) readBack(ctx context.Context) {
 	if !ok || o.control == nil {
 		return
 	}
-	slices.SortFunc(o.unshown, func(a, b rejection) int { return cmp.Compare(a.Number, b.Number) })
+	slices.SortFunc(o.unshown, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
 	for _, r := range o.unshown {
 		var seen judge.Readings
 		ok := false
-		if o.opt.Around != nil {
-			seen, ok = o.opt.Around(ctx, reader, r.planned)
+		if o.work.Around != nil {
+			seen, ok = o.work.Around(ctx, reader, r.planned)
 		}
 		if !ok && ctx.Err() == nil && o.send(ctx, r.planned, nil).Response.Success() {
 			seen.After, ok = o.read(ctx, reader)
@@ -123,7 +125,7 @@ func (o *operation) readBack(ctx context.Context) {
 // around puts the resource back with the control, sends the cases, and tells what
 // the resource shows before and after; false where that cannot be told. What a POST
 // would put back is a creation of its own.
-func (o *operation) around(ctx context.Context, s *state, list []rejection) (seen judge.Readings, ok bool) {
+func (o *operation) around(ctx context.Context, s *state, list []*rejection) (seen judge.Readings, ok bool) {
 	seen = s.Readings
 	if o.op.Method != "POST" {
 		if a := o.send(ctx, *o.control, nil).Response; !a.Success() {
@@ -150,20 +152,23 @@ const maxOwn = 16
 // time. False where cases have no records of their own.
 func (o *operation) checkOwn(ctx context.Context) bool {
 	reader, ok := o.op.Reader()
-	if o.opt.Around == nil || !ok || o.control == nil || len(o.rejected) == 0 {
+	if o.work.Around == nil || !ok || o.control == nil || len(o.rejected) == 0 {
 		return false
 	}
 	n := min(maxOwn, len(o.rejected))
 	for i := range n {
 		r := o.rejected[i*len(o.rejected)/n]
-		seen, ok := o.opt.Around(ctx, reader, r.planned)
+		seen, ok := o.work.Around(ctx, reader, r.planned)
 		if i == 0 && !ok {
 			return false
 		}
 		if ctx.Err() != nil || !ok || seen.Change() == "" {
 			continue
 		}
-		if again, ok := o.opt.Around(ctx, reader, r.planned); ok && again.Change() != "" {
+		alone, release := o.quiet(ctx)
+		again, ok := o.work.Around(alone, reader, r.planned)
+		release()
+		if ok && again.Change() != "" {
 			o.state(record.State{Case: r.Case, Seen: again})
 			break
 		}

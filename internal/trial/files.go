@@ -6,6 +6,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
+	"time"
 
 	"obiter/internal/record"
 )
@@ -17,6 +19,7 @@ type files struct {
 	record, final *record.Writer
 	name          string        // of the first; empty: there is none
 	raw           *os.File      // of the answers as they come
+	soon          *soon         // what writes to it
 	kept          *os.File      // takes the place of the first in the end; nil: nothing does
 	all           *bufio.Writer // what final writes to
 	open          []*os.File
@@ -60,7 +63,11 @@ func (t *trial) open() (*files, error) {
 	if t.opt.Copy != nil {
 		writers = append(writers, t.opt.Copy)
 	}
-	if out.record, err = record.NewWriter(out.raw, head); err != nil {
+	out.soon = &soon{to: bufio.NewWriterSize(out.raw, 64<<10)}
+	if out.record, err = record.NewWriter(out.soon, head); err == nil {
+		err = out.soon.flush() // whenever it ends, it is a run file
+	}
+	if err != nil {
 		return nil, errors.Join(err, out.discard())
 	}
 	out.all = bufio.NewWriterSize(io.MultiWriter(writers...), 64<<10)
@@ -72,18 +79,50 @@ func (t *trial) open() (*files, error) {
 
 // reopen reads the answers that were kept.
 func (f *files) reopen() (*record.Reader, error) {
+	if err := f.soon.flush(); err != nil {
+		return nil, cause(err)
+	}
 	if _, err := f.raw.Seek(0, io.SeekStart); err != nil {
 		return nil, cause(err)
 	}
 	return record.NewReader(f.raw)
 }
 
+// drop writes the answers that were kept anew, without some.
+func (f *files) drop(gone func(kind, operation, id string) bool) error {
+	if err := f.soon.flush(); err != nil {
+		return cause(err)
+	}
+	if _, err := f.raw.Seek(0, io.SeekStart); err != nil {
+		return cause(err)
+	}
+	name := f.raw.Name()
+	rest, err := create(name + ".rest")
+	if err != nil {
+		return err
+	}
+	err = errors.Join(record.Without(rest, f.raw, gone), cause(rest.Close()))
+	if err == nil {
+		err = cause(os.Rename(rest.Name(), name))
+	}
+	if err != nil {
+		return errors.Join(err, cause(os.Remove(rest.Name())))
+	}
+	if rest, err = os.OpenFile(name, os.O_RDWR|os.O_APPEND, 0o600); err != nil {
+		return cause(err)
+	}
+	f.raw = rest
+	f.open = append(f.open, rest)
+	f.soon.redirect(rest)
+	return nil
+}
+
 // close writes the last line and closes the files. Where the run could not be
 // judged, what was kept as answers came stays.
 func (f *files) close(totals record.Totals, judged bool) error {
-	var err error
+	err := cause(f.soon.flush())
 	if judged {
-		err = errors.Join(f.final.Close(totals), f.all.Flush())
+		err = errors.Join(err, f.final.Close(totals), f.all.Flush())
 	}
 	err = errors.Join(err, f.closeAll())
 	switch {
@@ -121,6 +160,9 @@ func PreviousRun(folder string) string { return filepath.Join(folder, RunFolder,
 // Replace puts a file in the place of the last run, which becomes the one before it.
 func Replace(last, made string) error {
 	_ = os.Rename(last, filepath.Join(filepath.Dir(last), previousName)) // there may be none
+	for _, name := range []string{filepath.Base(last), previousName} {
+		_ = os.Remove(filepath.Join(filepath.Dir(last), name+record.IndexEnding)) // of what is there no more
+	}
 	return cause(os.Rename(made, last))
 }
 
@@ -163,6 +205,56 @@ func cause(err error) error {
 		return path.Err
 	}
 	return err
+}
+
+// soon writes what it is given a little later, in larger pieces, and never later than
+// flushAfter. It is safe for concurrent use.
+type soon struct {
+	mu    sync.Mutex
+	to    *bufio.Writer
+	timer *time.Timer // runs; nil: there is nothing to be written
+	err   error       // the first one
+}
+
+// flushAfter is how long an answer is held back; Written is a while after which it is in the
+// run file.
+const (
+	flushAfter = 100 * time.Millisecond
+	Written    = 2 * flushAfter
+)
+
+func (s *soon) Write(data []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.err != nil {
+		return 0, s.err
+	}
+	if s.timer == nil {
+		s.timer = time.AfterFunc(flushAfter, func() { _ = s.flush() })
+	}
+	n, err := s.to.Write(data)
+	s.err = err
+	return n, err
+}
+
+func (s *soon) flush() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.timer != nil {
+		s.timer.Stop()
+		s.timer = nil
+	}
+	if s.err == nil {
+		s.err = s.to.Flush()
+	}
+	return s.err
+}
+
+// redirect writes to another file from now on.
+func (s *soon) redirect(f *os.File) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.to.Reset(f)
 }
 
 func (f *files) closeAll() error {

@@ -93,6 +93,7 @@ func (k *keeping) begin(at string, redact func(any) any) error {
 	}
 	k.file = f
 	k.journal = fixture.NewJournal(f, at, redact)
+	defer func() { k.journal.Renew = k.renew }() // once it is in its place
 	for _, r := range left {
 		if n := k.journal.Carry(r); r.At == at {
 			k.remnants, k.noted = append(k.remnants, r), append(k.noted, n)
@@ -103,6 +104,23 @@ func (k *keeping) begin(at string, redact func(any) any) error {
 		return errors.Join(err, f.Close(), os.Remove(f.Name()))
 	}
 	return os.Rename(f.Name(), k.name)
+}
+
+// renew puts a journal of the notes in place of the one there is.
+func (k *keeping) renew(notes []byte) (io.Writer, error) {
+	f, err := create(k.name + ".new")
+	if err != nil {
+		return nil, err
+	}
+	if _, err = f.Write(notes); err == nil {
+		err = os.Rename(f.Name(), k.name)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close(), os.Remove(f.Name()))
+	}
+	err = k.file.Close()
+	k.file = f
+	return f, err
 }
 
 // release ends the journal, which stays where there is something left that can be taken
@@ -160,7 +178,7 @@ func Undo(ctx context.Context, opt Options, unseen bool, events Events) (gone in
 	if err := t.ready(); err != nil {
 		return 0, &t.out, err
 	}
-	defer func() { t.sender.Load().Close() }()
+	defer t.sender.Close()
 	if err := t.keep(); err != nil {
 		return 0, &t.out, err
 	}
@@ -168,7 +186,7 @@ func Undo(ctx context.Context, opt Options, unseen bool, events Events) (gone in
 	if len(t.kept.remnants) == 0 {
 		return 0, &t.out, nil
 	}
-	if err := t.sender.Load().Reach(ctx); err != nil {
+	if err := t.sender.Reach(ctx); err != nil {
 		return 0, &t.out, err
 	}
 	var operations []string
@@ -184,9 +202,6 @@ func Undo(ctx context.Context, opt Options, unseen bool, events Events) (gone in
 	}
 	for _, f := range t.bench.Failed {
 		t.warn("%v", f.Err)
-	}
-	if err := t.learn(t.bench.Values); err != nil {
-		return 0, &t.out, err
 	}
 	return t.takeAway(ctx, unseen), &t.out, nil
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"obiter/internal/exchange"
+	"obiter/internal/run"
 	"obiter/internal/send"
 	"obiter/internal/service"
 )
@@ -112,17 +113,17 @@ const settling = 150 * time.Millisecond
 
 // logAlone sends a case that the service failed at once more by itself, where nothing in the
 // log bears its mark: what is written meanwhile is its log. Nil where there is no log.
-func (t *trial) logAlone() func(ctx context.Context, c exchange.Case) {
+func (t *trial) logAlone() func(ctx context.Context, c exchange.Case, send run.Send) {
 	if t.log == nil {
 		return nil
 	}
-	return func(ctx context.Context, c exchange.Case) {
+	return func(ctx context.Context, c exchange.Case, send run.Send) {
 		time.Sleep(settling)
 		if t.log.marked(c.ID) {
 			return
 		}
 		from := t.log.size()
-		t.one(ctx, c)
+		send(ctx, c)
 		time.Sleep(settling)
 		t.log.since(c.ID, from)
 	}

@@ -20,7 +20,7 @@ func Probe(ctx context.Context, opt Options, prober Prober, events Events) (*Out
 	if err := t.ready(); err != nil {
 		return &t.out, err
 	}
-	defer func() { t.sender.Load().Close() }()
+	defer t.sender.Close()
 	if err := t.keep(); err != nil {
 		return &t.out, err
 	}
@@ -31,7 +31,7 @@ func (t *trial) probe(ctx context.Context, prober Prober) error {
 	stop, err := t.startService(ctx)
 	defer stop()
 	if err == nil {
-		err = t.sender.Load().Reach(ctx)
+		err = t.sender.Reach(ctx)
 	}
 	if err != nil {
 		return err
@@ -56,14 +56,14 @@ func (t *trial) probeOne(ctx context.Context, op *plan.Operation, prober Prober)
 	if op.SkipReason != "" {
 		return prober(ctx, op, nil)
 	}
-	own, undo, err := t.ownRecords(ctx, op)
-	defer undo()
+	own, err := t.begin(ctx, op)
+	defer own.Undo()
 	if err != nil {
 		return err
 	}
 	n := 0
-	return prober(ctx, own, func(body any) exchange.Answer {
+	return prober(ctx, own.Operation, func(body any) exchange.Answer {
 		n++
-		return t.one(ctx, own.Probe(n, body)).Response
+		return own.Send(ctx, own.Operation.Probe(n, body)).Response
 	})
 }

@@ -17,6 +17,8 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/plan"
+	"obiter/internal/run"
+	"obiter/internal/send"
 )
 
 // fixtures makes what must be there first. The plan and the sender are made anew
@@ -48,7 +50,7 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	for _, w := range t.plan.Warnings {
 		t.warn("%v; %s", w, w.Hint)
 	}
-	return undo, t.learn(t.bench.Values)
+	return undo, nil
 }
 
 // instead gives up the fixtures that failed, and reads records that are there in their
@@ -124,14 +126,8 @@ func (t *trial) served() {
 	}
 }
 
-// fixturePlan plans a request of a fixture. What is undone (Nth is 0) is undone
-// with the credentials of the run.
+// fixturePlan plans a request of a fixture; Nth is 0 where something is undone.
 func (t *trial) fixturePlan(need fixture.Need) (*plan.Plan, error) {
-	if need.Nth > 0 {
-		if err := t.learn(need.Values); err != nil {
-			return nil, err
-		}
-	}
 	from := t.opt.Plan
 	opt := Configured(plan.Options{Base: from.Base, Seed: from.Seed, Salt: from.Salt + need.Nth<<32, Headers: from.Headers, Authorise: true, PerCase: from.PerCase},
 		t.opt.Document, t.conf, need.Values)
@@ -232,7 +228,7 @@ func (t *trial) undoing(ctx context.Context) (context.Context, context.CancelFun
 	if !ok {
 		end = context.WithoutCancel(ctx)
 	}
-	out, cancel := context.WithTimeout(end, undoTime)
+	out, cancel := context.WithTimeout(send.StillAlone(end, ctx), undoTime)
 	var timer *time.Timer
 	begun := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
@@ -258,15 +254,10 @@ func (t *trial) undoDeadline() time.Time {
 	return t.undoBy
 }
 
-// restore takes away what the requests of the operation that is being tried made.
-func (t *trial) restore(ctx context.Context) {
-	ctx, cancel := t.undoing(ctx)
-	defer cancel()
-	t.tell(t.own.records.UndoTried(ctx))
-}
-
 // tell tells of records that are left behind.
 func (t *trial) tell(left []fixture.Left) {
+	t.telling.Lock()
+	defer t.telling.Unlock()
 	for _, l := range left {
 		if l.Failed {
 			t.out.Stuck++
@@ -277,9 +268,11 @@ func (t *trial) tell(left []fixture.Left) {
 	}
 }
 
-// ownRecords are what the operation that is being tried has for itself.
-type ownRecords struct {
+// work is an operation that is tried, with the records that it has for itself.
+type work struct {
+	*trial
 	records *fixture.Records
+	sender  *send.Sender     // knows the values of these
 	each    []config.Fixture // made anew for each case
 	all     []config.Fixture // made for the operation
 	makers  []string         // operations that made what its requests name
@@ -287,92 +280,116 @@ type ownRecords struct {
 
 // forCase are the fixtures that are made anew for a case: what a DELETE with other
 // credentials removes must still be there.
-func (o *ownRecords) forCase(c exchange.Case) []config.Fixture {
-	if len(o.each) == 0 && c.Request.Method == http.MethodDelete && plan.OfCredentials(c) {
-		return o.all
+func (w *work) forCase(c exchange.Case) []config.Fixture {
+	if len(w.each) == 0 && c.Request.Method == http.MethodDelete && plan.OfCredentials(c) {
+		return w.all
 	}
-	return o.each
+	return w.each
 }
 
-// ownRecords makes the records that an operation needs for itself, and plans it
-// with them. After it, what it created is taken away too.
-func (t *trial) ownRecords(ctx context.Context, op *plan.Operation) (*plan.Operation, func(), error) {
+// begin makes the records that an operation needs for itself, and plans it with them.
+// After it, what it created is taken away too.
+func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error) {
 	list := t.conf.Own(op.Name())
-	records := t.bench.Branch()
-	t.own = &ownRecords{records: records, makers: t.conf.MakersOf(op.Name())}
-	undo := func() { t.undo(ctx, records) }
-	if err := t.learn(t.bench.Values); err != nil { // the one before may have had credentials of its own
-		return op, undo, err
-	}
+	w := &work{trial: t, records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name())}
+	out := run.Work{Operation: op, Send: w.one, Around: w.around, Restore: w.restore, Undo: func() { t.undo(ctx, w.records) }}
 	if len(list) == 0 {
-		return op, undo, nil
+		w.sender = t.knowing(w.records.Values)
+		return out, nil
 	}
-	if err := records.Make(ctx, list); err != nil {
-		return op, undo, err
+	if err := w.records.Make(ctx, list); err != nil {
+		return out, err
 	}
-	if len(records.Failed) > 0 {
-		failed := records.Failed[0]
-		opt := t.configured(records.Values)
+	w.sender = t.knowing(w.records.Values)
+	opt := t.configured(w.records.Values)
+	if len(w.records.Failed) > 0 {
+		failed := w.records.Failed[0]
 		opt.Without = maps.Clone(opt.Without)
 		if opt.Without[op.Name()] = lacking(failed); !failed.Fixture.Implied {
-			t.out.Failed = append(t.out.Failed, failed.Fixture.Name)
-			t.warn("%v", failed.Err)
+			out.Tell = func() { t.failed(failed) }
 		}
-		return t.plan.Renewed(op, opt), undo, nil
-	}
-	t.own.all = list
-	for _, f := range list {
-		if t.conf.Often(f) == "case" {
-			t.own.each = append(t.own.each, f)
+	} else {
+		w.all = list
+		for _, f := range list {
+			if t.conf.Often(f) == "case" {
+				w.each = append(w.each, f)
+			}
 		}
 	}
-	return t.plan.Renewed(op, t.configured(records.Values)), undo, t.learn(records.Values)
+	out.Operation = op.Renewed(opt)
+	return out, nil
+}
+
+// failed tells of a fixture that could not be made.
+func (t *trial) failed(f fixture.Failure) {
+	t.warn("%v", f.Err)
+	t.telling.Lock()
+	defer t.telling.Unlock()
+	t.out.Failed = append(t.out.Failed, f.Fixture.Name)
+}
+
+// makers are the operations that are sent to make what an operation needs, and to take it
+// away again.
+func (t *trial) makers(operation string) []string {
+	var out []string
+	for _, f := range t.conf.Needed([]string{operation}) {
+		if out = append(out, f.Send); f.Undo != "" {
+			out = append(out, f.Undo)
+		}
+	}
+	return out
+}
+
+// restore takes away what the requests of the operation made.
+func (w *work) restore(ctx context.Context) {
+	ctx, cancel := w.undoing(ctx)
+	defer cancel()
+	w.tell(w.records.UndoTried(ctx))
 }
 
 // one sends a case, on records of its own where it is to have them, and remembers
 // the record that it makes.
-func (t *trial) one(ctx context.Context, c exchange.Case) exchange.Exchange {
-	own := t.own
-	records := own.records
-	if len(own.forCase(c)) > 0 {
+func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
+	records, sender := w.records, w.sender
+	if len(w.forCase(c)) > 0 {
 		var err error
-		c, records, err = t.fresh(ctx, own, c)
-		defer t.release(ctx, records)
+		c, records, err = w.fresh(ctx, c)
+		defer w.undo(ctx, records)
 		if err != nil {
 			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: err.Error()}}
 		}
+		sender = w.knowing(records.Values)
 	}
-	c.MadeBy = own.makers
-	noted := own.records.Sending(c)
-	t.noteSent(c.ID)
-	a := t.send(ctx, c)
-	t.died(&a)
-	t.handsOut(c, a)
-	own.records.Adopt(ctx, c, a, noted)
+	c.MadeBy = w.makers
+	noted := w.records.Sending(c)
+	w.noteSent(c.ID)
+	a := sender.Send(ctx, c)
+	w.died(&a)
+	w.handsOut(c, a)
+	w.records.Adopt(ctx, c, a, noted)
 	records.Removed(c, a)
 	return exchange.Exchange{Case: c, Response: a}
 }
 
 // around sends a case to records of its own, which are read before and after it.
 // False where cases have none.
-func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool) {
-	own := t.own
-	if len(own.each) == 0 {
+func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool) {
+	if len(w.each) == 0 {
 		return seen, false
 	}
-	values := maps.Clone(own.records.Values)
-	c, records, err := t.fresh(ctx, own, c)
-	defer t.release(ctx, records)
-	reader = own.records.Replace(reader, values, records.Values)
+	values := maps.Clone(w.records.Values)
+	c, records, err := w.fresh(ctx, c)
+	defer w.undo(ctx, records)
+	reader = w.records.Replace(reader, values, records.Values)
 	read := func() (v any) {
-		a := t.send(ctx, reader)
+		a := w.send(ctx, records.Values, reader)
 		if a.Status != http.StatusOK || a.Truncated {
 			ok = false
 			return nil
 		}
 		v, err := instance.Decode(a.Body)
 		ok = ok && err == nil
-		return t.opt.Secrets.Value(v)
+		return w.opt.Secrets.Value(v)
 	}
 	if ok = err == nil; !ok {
 		return seen, false
@@ -380,7 +397,7 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 	seen.First = read()
 	seen.Second = read()
 	seen.Before = seen.Second
-	a := t.send(ctx, c)
+	a := w.send(ctx, records.Values, c)
 	seen.After = read()
 	if judge.IsReadOnly(c) { // what it is about is stored, if at all, where it is accepted
 		return seen, ok && a.Success()
@@ -389,25 +406,16 @@ func (t *trial) around(ctx context.Context, reader, c exchange.Case) (seen judge
 }
 
 // fresh makes the records of one case, and puts their values into it. They have to be
-// released.
-func (t *trial) fresh(ctx context.Context, own *ownRecords, c exchange.Case) (exchange.Case, *fixture.Records, error) {
-	t.making.Lock()
-	records := own.records.Branch()
+// taken away.
+func (w *work) fresh(ctx context.Context, c exchange.Case) (exchange.Case, *fixture.Records, error) {
+	records := w.records.Branch()
 	records.Settled = true
-	err := records.Make(ctx, own.forCase(c))
-	t.making.Unlock()
+	err := records.Make(ctx, w.forCase(c))
 	if err == nil && len(records.Failed) > 0 {
 		err = records.Failed[0].Err
 	}
 	if err != nil {
 		return c, records, err
 	}
-	return own.records.Replace(c, own.records.Values, records.Values), records, nil
-}
-
-// release takes the records of one case away.
-func (t *trial) release(ctx context.Context, records *fixture.Records) {
-	t.making.Lock()
-	defer t.making.Unlock()
-	t.undo(ctx, records)
+	return w.records.Replace(c, w.records.Values, records.Values), records, nil
 }

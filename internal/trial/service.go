@@ -59,6 +59,8 @@ func (t *trial) startService(ctx context.Context) (stop func(), err error) {
 }
 
 func (t *trial) tellService(text string) {
+	t.telling.Lock()
+	defer t.telling.Unlock()
 	if t.events.Service != nil {
 		t.events.Service(t.opt.Secrets.Redact(text))
 	}
@@ -115,7 +117,7 @@ func (t *trial) alive(ctx context.Context) error {
 			return fmt.Errorf("the service ended with %s", how)
 		}
 	}
-	return t.sender.Load().Reach(ctx)
+	return t.sender.Reach(ctx)
 }
 
 // dying is how long a service is given to end after it cut a request off.

@@ -17,7 +17,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"obiter/internal/config"
@@ -93,12 +92,10 @@ type trial struct {
 	events Events
 	out    Outcome
 
-	bench    *fixture.Records            // of the run
-	own      *ownRecords                 // of the operation that is being tried
-	sender   atomic.Pointer[send.Sender] // knows the values kept so far
-	expanded []string                    // what its headers and credentials are made of
-	failures []failure                   // fixtures of the file that could not be made
-	without  map[string]string           // operations that are left out because a fixture failed, and why
+	bench    *fixture.Records  // of the run
+	sender   *send.Sender      // knows no values
+	failures []failure         // fixtures of the file that could not be made
+	without  map[string]string // operations that are left out because a fixture failed, and why
 
 	log      *serviceLog      // of the service; nil: it is not known
 	ended    sync.Once        // of what is told when it ends by itself
@@ -106,9 +103,20 @@ type trial struct {
 	kept     keeping
 	undoBy   time.Time  // when taking away ends, after an interrupt
 	ending   sync.Mutex // for undoBy
-	making   sync.Mutex // planning is for one at a time
-	learning sync.Mutex
+	telling  sync.Mutex // for events and what they count
+	learning sync.Mutex // for senders
+	senders  []knowing  // the last ones
 }
+
+// knowing is a sender that knows values, with what its headers and credentials are made of.
+type knowing struct {
+	sender   *send.Sender
+	expanded []string
+}
+
+// maxSenders bounds how many are kept: operations that are tried side by side may each have
+// credentials of their own.
+const maxSenders = 64
 
 // Run tries the service. The error is that of an interrupt, of a file, of an
 // address that nothing answers at, or of what the configuration cannot be tried
@@ -118,7 +126,7 @@ func Run(ctx context.Context, opt Options, events Events) (*Outcome, error) {
 	if err := t.ready(); err != nil {
 		return &t.out, err
 	}
-	defer func() { t.sender.Load().Close() }()
+	defer t.sender.Close()
 	if err := t.keep(); err != nil {
 		return &t.out, err
 	}
@@ -128,16 +136,17 @@ func Run(ctx context.Context, opt Options, events Events) (*Outcome, error) {
 
 func newTrial(opt Options, events Events) *trial {
 	t := &trial{opt: opt, conf: opt.Config, events: events, without: map[string]string{}}
-	t.opt.Send.Service = &send.Service{}
+	t.opt.Send.Service, t.opt.Send.Parallel = &send.Service{}, max(opt.Parallel, 1)
+	t.opt.Send.Slower = func(text string) { t.warn("%s", text) }
 	if t.opt.Secrets == nil {
 		t.opt.Secrets = &secret.Set{}
 	}
 	return t
 }
 
-// send sends a case as far as everything is known by now.
-func (t *trial) send(ctx context.Context, c exchange.Case) exchange.Answer {
-	return t.sender.Load().Send(ctx, c)
+// send sends a case with headers and credentials that know the values.
+func (t *trial) send(ctx context.Context, values map[string]any, c exchange.Case) exchange.Answer {
+	return t.knowing(values).Send(ctx, c)
 }
 
 // ready plans everything and makes the sender, as far as both are known before
@@ -167,9 +176,10 @@ func (t *trial) ready() (err error) {
 	if t.plan, err = plan.New(t.opt.Document, Configured(*opt, t.opt.Document, t.conf, nil)); err != nil {
 		return err
 	}
-	if err := t.learn(nil); err != nil {
+	if t.sender, err = send.New(t.opt.Base, t.opt.Send); err != nil {
 		return err
 	}
+	t.knowing(nil)
 	if short := t.opt.Secrets.Short(); len(short) > 0 {
 		t.warn("of fewer than six characters, and taken out of what is written only where it is a whole value: %s", strings.Join(short, ", "))
 	}
@@ -186,7 +196,7 @@ func (t *trial) do(ctx context.Context) error {
 	stop, err := t.startService(ctx)
 	defer stop()
 	if err == nil {
-		err = t.sender.Load().Reach(ctx)
+		err = t.sender.Reach(ctx)
 	}
 	if err != nil {
 		return errors.Join(err, files.discard())
@@ -203,9 +213,9 @@ func (t *trial) do(ctx context.Context) error {
 		t.events.Begun(t.plan)
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
-		Parallel: t.opt.Parallel, Send: t.one, Own: t.ownRecords, Around: t.around, Restore: t.restore, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Final: files.final, Layout: t.layout(), Logs: t.logged, Alone: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
-		Progress: t.events.Progress, Finished: t.events.Finished, Revised: t.events.Revised,
+		Parallel: t.opt.Parallel, Begin: t.begin, Makers: t.makers, Quiet: t.opt.Send.Service.Alone, Urgent: send.Urgent, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
+		Record: files.record, Reopen: files.reopen, Tidy: t.bench.Tidy, Drop: files.drop, Final: files.final, Layout: t.layout(), Logs: t.logged, Alone: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
+		Progress: serial(&t.telling, t.events.Progress), Finished: t.finished(), Revised: serial(&t.telling, t.events.Revised),
 	})
 	t.out.Report = rep
 	totals := rep.Totals()
@@ -241,20 +251,43 @@ func Layout(conf *config.Config) *layout.Layout {
 	return &layout.Layout{Kind: layout.Kind(e.Kind), List: e.In, Prefix: e.Prefix, OneBased: e.FromOne, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation), MediaType: e.MediaType, Learned: e.Learned}
 }
 
-// newSender makes a sender whose headers and credentials know the values of
-// fixtures; those that are not kept yet are left out.
-func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
-	opt := t.opt.Send
-	opt.Headers, opt.Credentials = nil, map[string]string{}
+// knowing is a sender whose headers and credentials know values of fixtures; those that are
+// not kept yet are left out. What they come to is not written anywhere from then on.
+func (t *trial) knowing(values map[string]any) *send.Sender {
+	var expanded []string
+	for _, text := range t.conf.Everywhere() {
+		if t.conf.Resolves(text, values) {
+			text = t.conf.ExpandText(text, values)
+		}
+		expanded = append(expanded, text)
+	}
+	t.learning.Lock()
+	defer t.learning.Unlock()
+	for _, k := range t.senders {
+		if slices.Equal(k.expanded, expanded) {
+			return k.sender
+		}
+	}
+	if len(t.senders) == maxSenders {
+		t.senders = t.senders[1:]
+	}
+	k := knowing{t.newSender(values), expanded}
+	t.senders = append(t.senders, k)
+	return k.sender
+}
+
+func (t *trial) newSender(values map[string]any) *send.Sender {
+	var headers [][2]string
+	credentials := map[string]string{}
 	for _, h := range t.conf.Headers {
 		if t.conf.Resolves(h[1], values) {
-			opt.Headers = append(opt.Headers, [2]string{http.CanonicalHeaderKey(h[0]), t.conf.ExpandText(h[1], values)})
+			headers = append(headers, [2]string{http.CanonicalHeaderKey(h[0]), t.conf.ExpandText(h[1], values)})
 		}
 	}
 	add := func(c exchange.Credential, value string) {
 		if t.conf.Resolves(value, values) {
-			opt.Credentials[c.Key()] = t.conf.ExpandText(value, values)
-			t.opt.Secrets.LearnCredential(c.Scheme, opt.Credentials[c.Key()])
+			credentials[c.Key()] = t.conf.ExpandText(value, values)
+			t.opt.Secrets.LearnCredential(c.Scheme, credentials[c.Key()])
 		}
 	}
 	for name, value := range t.conf.Credentials {
@@ -271,37 +304,35 @@ func (t *trial) newSender(values map[string]any) (*send.Sender, error) {
 	for name, value := range t.conf.Secrets(values) {
 		t.opt.Secrets.Learn(name, value)
 	}
-	opt.Headers = append(opt.Headers, t.opt.Send.Headers...)
-	return send.New(t.opt.Base, opt)
+	return t.sender.With(append(headers, t.opt.Send.Headers...), credentials)
 }
 
-// learn puts a sender that knows the values in place of the one there is, where
-// they make a difference.
-func (t *trial) learn(values map[string]any) error {
-	var expanded []string
-	for _, text := range t.conf.Everywhere() {
-		if t.conf.Resolves(text, values) {
-			text = t.conf.ExpandText(text, values)
-		}
-		expanded = append(expanded, text)
-	}
-	t.learning.Lock()
-	defer t.learning.Unlock()
-	if t.sender.Load() != nil && slices.Equal(expanded, t.expanded) {
+// serial is an event that is told while no other one is.
+func serial[T any](telling *sync.Mutex, event func(T)) func(T) {
+	if event == nil {
 		return nil
 	}
-	sender, err := t.newSender(values)
-	if err != nil {
-		return err
+	return func(v T) {
+		telling.Lock()
+		defer telling.Unlock()
+		event(v)
 	}
-	if old := t.sender.Swap(sender); old != nil {
-		old.Close()
+}
+
+func (t *trial) finished() func(op *plan.Operation, line *report.Line) {
+	if t.events.Finished == nil {
+		return nil
 	}
-	t.expanded = expanded
-	return nil
+	return func(op *plan.Operation, line *report.Line) {
+		t.telling.Lock()
+		defer t.telling.Unlock()
+		t.events.Finished(op, line)
+	}
 }
 
 func (t *trial) warn(format string, args ...any) {
+	t.telling.Lock()
+	defer t.telling.Unlock()
 	if t.events.Warning != nil {
 		t.events.Warning(t.opt.Secrets.Redact(fmt.Sprintf(format, args...)))
 	}
@@ -321,12 +352,14 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 	}
 	opt.Foreign = conf.Foreign
 	opt.Now = time.Now()
-	for name, o := range conf.Operations {
-		for _, r := range o.Rules {
+	for _, name := range conf.Ruled() {
+		for _, r := range conf.RulesOf(name) {
 			if r, ok := conf.Decided(r, values); ok {
 				opt.Rules[name] = append(opt.Rules[name], r)
 			}
 		}
+	}
+	for name, o := range conf.Operations {
 		if o.Body != nil {
 			opt.Bodies[name] = conf.Expand(conf.Resolved(o.Body, values), values)
 		}

@@ -1,0 +1,135 @@
+package plan
+
+import (
+	"iter"
+	"slices"
+	"strings"
+	"sync"
+
+	"obiter/internal/exchange"
+	"obiter/internal/oad"
+)
+
+// Split gives planners of the same plan that share nothing they write to, so that
+// operations are planned side by side.
+func (p *Plan) Split(n int) []*Plan {
+	out := make([]*Plan, max(n, 1))
+	firsts := newFirsts()
+	for i := range out {
+		q := *p
+		q.firsts, q.busy, q.paths = firsts, &sync.Mutex{}, nil
+		q.renew()
+		out[i] = &q
+	}
+	return out
+}
+
+// Turns is how many operations there are to prepare: the selected ones, and the API as a
+// whole where that is tried.
+func (p *Plan) Turns() int {
+	if p.hasWhole() {
+		return len(p.operations) + 1
+	}
+	return len(p.operations)
+}
+
+// Turn prepares an operation by its place, from 0; nil where the API as a whole cannot be
+// tried. It is safe for concurrent use.
+func (p *Plan) Turn(i int) *Operation {
+	if i < len(p.operations) {
+		return p.oneAtATime(p.operations[i])
+	}
+	p.busy.Lock()
+	defer p.busy.Unlock()
+	return p.prepareWhole()
+}
+
+func (p *Plan) oneAtATime(o oad.Operation) *Operation {
+	p.busy.Lock()
+	defer p.busy.Unlock()
+	return p.prepare(o)
+}
+
+// How much is planned ahead of an operation, in cases and bytes: little at first, so that
+// the first request leaves at once.
+const (
+	firstAhead = 4
+	mostAhead  = 64
+	bytesAhead = 256 << 10
+)
+
+// Ahead is Cases, planned a few at a time, so that others are planned meanwhile.
+func (op *Operation) Ahead() iter.Seq[exchange.Case] {
+	return func(yield func(exchange.Case) bool) {
+		next, stop := iter.Pull(op.Cases())
+		defer func() {
+			op.plan.busy.Lock()
+			defer op.plan.busy.Unlock()
+			stop()
+		}()
+		var batch []exchange.Case
+		for most, more := firstAhead, true; more; most = mostAhead {
+			op.plan.busy.Lock()
+			clear(batch)
+			batch = batch[:0]
+			for size := 0; len(batch) < most && size < bytesAhead; {
+				var c exchange.Case
+				if c, more = next(); !more {
+					break
+				}
+				batch = append(batch, c)
+				size += len(c.Request.Body)
+			}
+			op.plan.busy.Unlock()
+			for _, c := range batch {
+				if !yield(c) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Touched are the collections that an operation's requests deal with: /vessels is one, if
+// there is a /vessels/{vessel_id}, and what is below it may be others.
+type Touched struct {
+	// Changes is the collection in which requests make, change and remove records; "" where
+	// they only read.
+	Changes string
+	Relies  []string // those whose records requests only name or read
+}
+
+// Touches tells which collections an operation deals with.
+func (p *Plan) Touches(o oad.Operation) Touched {
+	own := collectionOf(o.Address(), p.collections())
+	out := Touched{Relies: p.above(own)}
+	if slices.Contains([]string{"GET", "HEAD", "OPTIONS", "TRACE"}, o.Method) {
+		out.Relies = append(out.Relies, own)
+	} else {
+		out.Changes = own
+	}
+	return out
+}
+
+// Collections are those in which the records are that a path names: its own, and those
+// above.
+func (p *Plan) Collections(path string) []string {
+	own := collectionOf(path, p.collections())
+	return append(p.above(own), own)
+}
+
+// above are the collections that one lies in a record of.
+func (p *Plan) above(collection string) (out []string) {
+	for {
+		i := strings.LastIndexByte(collection, '}')
+		if i < 0 {
+			return out
+		}
+		above := collectionOf(collection[:i+1], p.collections())
+		if above == collection {
+			return out
+		}
+		out = append(out, above)
+		collection = above
+	}
+}
