@@ -52,6 +52,9 @@ func find(name, id string, controls map[string]string) (record.Head, record.Resu
 		return record.Head{}, none, nil, err
 	}
 	defer f.Close()
+	if excerpt := excerptOf(f, id, controls); excerpt != nil {
+		r = excerpt
+	}
 	var found []record.Result
 	var exact *record.Result
 	for res, err := range r.Results() {
