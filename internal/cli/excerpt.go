@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -15,8 +14,8 @@ import (
 // mostScanned is how large a run file may be, in bytes, to be read through for one case.
 const mostScanned = 16 << 20
 
-// excerptOf reads of a large run file only what one case takes, by an index that lies beside
-// it and is made when it is first needed; nil where that cannot be. The controls are those of
+// excerptOf reads of a large run file only what one case takes, by an index that lies next
+// to it and is made when it is first needed; nil where that cannot be. The controls are those of
 // all operations.
 func excerptOf(f *os.File, id string, controls map[string]string) *record.Reader {
 	info, err := f.Stat()
@@ -45,14 +44,11 @@ func excerptOf(f *os.File, id string, controls map[string]string) *record.Reader
 }
 
 func openIndex(name, of string) (*os.File, *record.Index, error) {
-	f, err := os.Open(name)
+	f, err := openRegular(name, "the index "+name, os.ErrNotExist)
 	if err != nil {
 		return nil, nil, err
 	}
 	info, err := f.Stat()
-	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is not a regular file")
-	}
 	if err != nil {
 		return nil, nil, errors.Join(err, f.Close())
 	}
@@ -70,7 +66,7 @@ func makeIndex(f *os.File, of string) (*os.File, *record.Index, error) {
 		return nil, nil, err
 	}
 	if _, err = f.Seek(0, io.SeekStart); err == nil {
-		err = record.WriteIndex(made, bufio.NewReader(f), of)
+		err = record.WriteIndex(made, f, of)
 	}
 	if err = errors.Join(err, made.Close()); err == nil {
 		err = os.Rename(made.Name(), f.Name()+record.IndexEnding)

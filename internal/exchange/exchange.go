@@ -327,7 +327,7 @@ type Answer struct {
 	Late        bool   // no complete answer came in time. It is not kept
 	Err         string // time-out, reset, not HTTP; empty where an answer came
 
-	read *read // nil: it is read whenever that is asked for
+	read *read // nil: it is read each time
 }
 
 // read is what was read of a body once.

@@ -90,46 +90,26 @@ func (op *Operation) Ahead() iter.Seq[exchange.Case] {
 	}
 }
 
-// Touched are the collections that an operation's requests deal with: /vessels is one, if
-// there is a /vessels/{vessel_id}, and what is below it may be others.
-type Touched struct {
-	// Changes is the collection in which requests make, change and remove records; "" where
-	// they only read.
-	Changes string
-	Relies  []string // those whose records requests only name or read
-}
-
-// Touches tells which collections an operation deals with.
-func (p *Plan) Touches(o oad.Operation) Touched {
-	own := collectionOf(o.Address(), p.collections())
-	out := Touched{Relies: p.above(own)}
-	if slices.Contains([]string{"GET", "HEAD", "OPTIONS", "TRACE"}, o.Method) {
-		out.Relies = append(out.Relies, own)
-	} else {
-		out.Changes = own
-	}
-	return out
-}
-
-// Collections are those in which the records are that a path names: its own, and those
-// above.
+// Collections are those in which the records are that a path names, each in a record of the
+// one behind it: /vessels is one, if there is a /vessels/{vessel_id}, and what is below it may
+// be others.
 func (p *Plan) Collections(path string) []string {
-	own := collectionOf(path, p.collections())
-	return append(p.above(own), own)
-}
-
-// above are the collections that one lies in a record of.
-func (p *Plan) above(collection string) (out []string) {
+	out := []string{collectionOf(path, p.collections())}
 	for {
-		i := strings.LastIndexByte(collection, '}')
+		last := out[len(out)-1]
+		i := strings.LastIndexByte(last, '}')
 		if i < 0 {
 			return out
 		}
-		above := collectionOf(collection[:i+1], p.collections())
-		if above == collection {
+		above := collectionOf(last[:i+1], p.collections())
+		if above == last {
 			return out
 		}
 		out = append(out, above)
-		collection = above
 	}
+}
+
+// OnlyReads reports whether an operation's requests change nothing (RFC 9110, section 9.2.1).
+func OnlyReads(o oad.Operation) bool {
+	return slices.Contains([]string{"GET", "HEAD", "OPTIONS", "TRACE"}, o.Method)
 }

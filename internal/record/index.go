@@ -153,7 +153,7 @@ func controlOf(line []byte) (controlEntry, bool) {
 }
 
 // OpenIndex reads an index that was made of a run file as it is now; an error where it was made
-// of another one, or is none.
+// of another one, or is not an index.
 func OpenIndex(f io.ReaderAt, size int64, of string) (*Index, error) {
 	in := bufio.NewReader(io.NewSectionReader(f, 0, size))
 	head, err := in.ReadBytes('\n')

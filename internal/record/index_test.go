@@ -112,7 +112,7 @@ func TestACaseIsFoundByItsIndex(t *testing.T) {
 	}
 }
 
-// TestAnIndexOfSomethingElse is none.
+// TestAnIndexOfSomethingElse is not read.
 func TestAnIndexOfSomethingElse(t *testing.T) {
 	text, ids := longRun(t, 2, 5)
 	var index bytes.Buffer

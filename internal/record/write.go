@@ -20,11 +20,35 @@ type text struct {
 	err error
 }
 
-// member begins a member.
-func (t *text) member(name string) {
-	if c := t.b[len(t.b)-1]; c != '{' {
+// next separates what follows from what is before it in the same object or list.
+func (t *text) next() {
+	if c := t.b[len(t.b)-1]; c != '{' && c != '[' {
 		t.b = append(t.b, ',')
 	}
+}
+
+// list writes so many elements, each as write does.
+func (t *text) list(n int, write func(i int)) {
+	t.b = append(t.b, '[')
+	for i := range n {
+		t.next()
+		write(i)
+	}
+	t.b = append(t.b, ']')
+}
+
+// listOrNull is list of what may be nil, which is null.
+func listOrNull[T any](t *text, all []T, write func(T)) {
+	if all == nil {
+		t.b = append(t.b, "null"...)
+		return
+	}
+	t.list(len(all), func(i int) { write(all[i]) })
+}
+
+// member begins a member.
+func (t *text) member(name string) {
+	t.next()
 	t.b = append(t.b, '"')
 	t.b = append(t.b, name...)
 	t.b = append(t.b, '"', ':')
@@ -43,7 +67,7 @@ func (t *text) string(name, s string) {
 	t.quote(s)
 }
 
-// nonempty writes a text unless it is empty, and so do strings and flag.
+// nonempty writes a text unless it is empty; strings and flag leave out what is empty, too.
 func (t *text) nonempty(name, s string) {
 	if s != "" {
 		t.string(name, s)
@@ -55,11 +79,7 @@ func (t *text) strings(name string, list []string) {
 		return
 	}
 	t.member(name)
-	for i, s := range list {
-		t.b = append(t.b, "[,"[min(i, 1)])
-		t.quote(s)
-	}
-	t.b = append(t.b, ']')
+	t.list(len(list), func(i int) { t.quote(list[i]) })
 }
 
 func (t *text) flag(name string, on bool) {
@@ -92,22 +112,7 @@ func (t *text) value(name string, v any) {
 
 func (t *text) headers(list [][2]string) {
 	t.member("headers")
-	if list == nil {
-		t.b = append(t.b, "null"...)
-		return
-	}
-	t.b = append(t.b, '[')
-	for i, h := range list {
-		if i > 0 {
-			t.b = append(t.b, ',')
-		}
-		t.b = append(t.b, '[')
-		t.quote(h[0])
-		t.b = append(t.b, ',')
-		t.quote(h[1])
-		t.b = append(t.b, ']')
-	}
-	t.b = append(t.b, ']')
+	listOrNull(t, list, func(h [2]string) { t.list(len(h), func(i int) { t.quote(h[i]) }) })
 }
 
 func (t *text) flaw(f exchange.Flaw) {
@@ -126,18 +131,7 @@ func (t *text) expect(e exchange.Expect) {
 	t.b = append(t.b, '{')
 	t.string("class", string(e.Class))
 	t.member("statuses")
-	if e.Statuses == nil {
-		t.b = append(t.b, "null"...)
-	} else {
-		t.b = append(t.b, '[')
-		for i, status := range e.Statuses {
-			if i > 0 {
-				t.b = append(t.b, ',')
-			}
-			t.b = strconv.AppendInt(t.b, int64(status), 10)
-		}
-		t.b = append(t.b, ']')
-	}
+	listOrNull(t, e.Statuses, func(status int) { t.b = strconv.AppendInt(t.b, int64(status), 10) })
 	t.nonempty("says", e.Says)
 	t.flag("rare", e.Rare)
 	t.b = append(t.b, '}')
@@ -199,18 +193,7 @@ func (l *caseLine) append(b []byte) ([]byte, error) {
 	t.string("kind", string(c.Kind))
 	t.request(c.Request)
 	t.member("flaws")
-	if c.Flaws == nil {
-		t.b = append(t.b, "null"...)
-	} else {
-		t.b = append(t.b, '[')
-		for i, f := range c.Flaws {
-			if i > 0 {
-				t.b = append(t.b, ',')
-			}
-			t.flaw(f)
-		}
-		t.b = append(t.b, ']')
-	}
+	listOrNull(t, c.Flaws, t.flaw)
 	if c.Edge != nil {
 		t.member("edge")
 		t.flaw(*c.Edge)
@@ -231,10 +214,8 @@ func (l *caseLine) append(b []byte) ([]byte, error) {
 	if len(l.Parts) > 0 {
 		t.member("parts")
 		t.b = append(t.b, '{')
-		for i, in := range slices.Sorted(maps.Keys(l.Parts)) {
-			if i > 0 {
-				t.b = append(t.b, ',')
-			}
+		for _, in := range slices.Sorted(maps.Keys(l.Parts)) {
+			t.next()
 			t.quote(in)
 			t.b = append(append(t.b, ':'), l.Parts[in]...)
 		}
@@ -260,10 +241,12 @@ func (l *caseLine) append(b []byte) ([]byte, error) {
 		t.b = append(t.b, '}')
 	}
 	t.nonempty("verdict", string(l.Verdict))
-	if l.Findings != nil && len(*l.Findings) == 0 {
+	switch {
+	case l.Findings == nil:
+	case len(*l.Findings) == 0: // most have none
 		t.member("findings")
-		t.b = append(t.b, "[]"...)
-	} else if l.Findings != nil {
+		t.list(0, nil)
+	default:
 		t.value("findings", *l.Findings)
 	}
 	return append(t.b, '}'), t.err

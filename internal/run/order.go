@@ -28,11 +28,14 @@ func order(p *plan.Plan, makers func(operation string) []string) (after [][]int)
 	collections := map[string]*use{}
 	selected := p.Selected()
 	for i, o := range selected {
-		touched := p.Touches(o)
+		relies, changes := p.Collections(o.Address()), ""
+		if !plan.OnlyReads(o) {
+			relies, changes = relies[1:], relies[0]
+		}
 		if makers != nil {
 			for _, name := range makers(o.Name()) {
 				_, path, _ := strings.Cut(name, " ")
-				touched.Relies = append(touched.Relies, p.Collections(path)...)
+				relies = append(relies, p.Collections(path)...)
 			}
 		}
 		var waits []int
@@ -47,13 +50,13 @@ func order(p *plan.Plan, makers func(operation string) []string) (after [][]int)
 			}
 			return u
 		}
-		for _, collection := range touched.Relies {
-			if u := of(collection); collection != touched.Changes && (len(u.used) == 0 || u.used[len(u.used)-1] != i) {
+		for _, collection := range relies {
+			if u := of(collection); collection != changes && (len(u.used) == 0 || u.used[len(u.used)-1] != i) {
 				u.used = append(u.used, i)
 			}
 		}
-		if touched.Changes != "" {
-			u := of(touched.Changes)
+		if changes != "" {
+			u := of(changes)
 			waits = append(waits, u.used...)
 			u.changed, u.used = i, nil
 		}
@@ -68,44 +71,4 @@ func order(p *plan.Plan, makers func(operation string) []string) (after [][]int)
 		after = append(after, all)
 	}
 	return after
-}
-
-// turns gives out the places of a plan, each when those that it waits for are done: the
-// first of those that can begin. It is used by one goroutine.
-type turns struct {
-	waits [][]int // who waits for a place
-	left  []int   // for how many a place still waits
-	ready []int   // in order
-}
-
-func newTurns(after [][]int) *turns {
-	t := &turns{waits: make([][]int, len(after)), left: make([]int, len(after))}
-	for i, before := range after {
-		if t.left[i] = len(before); len(before) == 0 {
-			t.ready = append(t.ready, i)
-		}
-		for _, b := range before {
-			t.waits[b] = append(t.waits[b], i)
-		}
-	}
-	return t
-}
-
-// next is a place that can begin; false where none can as yet.
-func (t *turns) next() (int, bool) {
-	if len(t.ready) == 0 {
-		return 0, false
-	}
-	i := t.ready[0]
-	t.ready = t.ready[1:]
-	return i, true
-}
-
-func (t *turns) done(i int) {
-	for _, w := range t.waits[i] {
-		if t.left[w]--; t.left[w] == 0 {
-			at, _ := slices.BinarySearch(t.ready, w)
-			t.ready = slices.Insert(t.ready, at, w)
-		}
-	}
 }

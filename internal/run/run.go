@@ -8,10 +8,7 @@ package run
 import (
 	"cmp"
 	"context"
-	"fmt"
-	"maps"
 	"net/http"
-	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -72,7 +69,7 @@ type Options struct {
 	Tidy func(ctx context.Context)
 	// Drop takes lines of cases and operations out of what is kept; nil: nothing can be.
 	Drop func(gone func(kind, operation, id string) bool) error
-	// Urgent is a context whose requests go before others; nil: there is none.
+	// Urgent is a context whose requests go before others; nil: none do.
 	Urgent func(ctx context.Context) context.Context
 	// Alone sends a case that the service failed at once more, with nothing else in flight,
 	// to see what it logs; nil: that is not known.
@@ -121,125 +118,6 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 		err = stopped
 	}
 	return final, err
-}
-
-// outcome is what became of trying an operation.
-type outcome struct {
-	place     int             // in the plan
-	op        *plan.Operation // as it was tried; nil: there is none
-	line      *report.Line
-	err       error
-	disturbed bool // it does not count
-}
-
-// all tries all operations. The error is one that nothing can be done after.
-func (r *runner) all(ctx context.Context, p *plan.Plan) error {
-	var (
-		turns    = newTurns(order(p, r.opt.Makers))
-		planners = []*plan.Plan{p}
-		finished = make(chan outcome)
-		tried    = map[int]outcome{} // that are not told yet
-		told     = 0
-		running  = 0
-		again    []int // have to be tried again, one at a time
-		err      error
-	)
-	if r.aside > 1 {
-		planners = p.Split(min(r.aside, runtime.GOMAXPROCS(0)))
-	}
-	going := func() bool { return err == nil && !r.failed() && ctx.Err() == nil }
-	begin := func(place int) {
-		running++
-		planner := planners[place%len(planners)]
-		go func() { finished <- r.turn(ctx, planner, place) }()
-	}
-	for {
-		for going() && len(again) == 0 && running < r.side(told+len(tried)) {
-			place, ok := turns.next()
-			if !ok {
-				break
-			}
-			begin(place)
-		}
-		if going() && len(again) > 0 && running == 0 {
-			if err = r.forgetAll(p, again); r.opt.Tidy != nil {
-				r.opt.Tidy(ctx)
-			}
-			for r.solo.Store(true); going() && len(again) > 0; again = again[1:] {
-				begin(again[0])
-				o := <-finished
-				running--
-				if err = o.err; going() {
-					turns.done(o.place)
-					tried[o.place] = o
-				}
-			}
-			r.solo.Store(false)
-			continue
-		}
-		if running == 0 {
-			break
-		}
-		var o outcome
-		select {
-		case <-r.awake: // others can begin
-			continue
-		case o = <-finished:
-		}
-		running--
-		switch {
-		case o.err != nil && ctx.Err() == nil:
-			err = cmp.Or(err, o.err)
-			r.stop(o.err)
-		case o.disturbed:
-			again = append(again, o.place)
-			slices.Sort(again)
-		case !going():
-		default:
-			turns.done(o.place)
-			tried[o.place] = o
-			r.judge.Pause()
-		}
-		for o, ok := tried[told]; ok; o, ok = tried[told] {
-			delete(tried, told)
-			told++
-			r.finished(o)
-		}
-	}
-	for _, place := range slices.Sorted(maps.Keys(tried)) { // behind one that was cut off
-		r.finished(tried[place])
-	}
-	if err == nil && len(again) > 0 { // there was no time for them
-		err = r.forgetAll(p, again)
-	}
-	if err == nil {
-		err = r.dropLost()
-	}
-	r.report.Arrange(p.Names())
-	return err
-}
-
-// finished tells of an operation that was tried.
-func (r *runner) finished(o outcome) {
-	if o.line != nil && r.opt.Finished != nil {
-		r.opt.Finished(o.op, o.line)
-	}
-}
-
-// turn tries the operation at a place of the plan.
-func (r *runner) turn(ctx context.Context, p *plan.Plan, place int) (o outcome) {
-	o.place = place
-	op := p.Turn(place)
-	if op == nil {
-		return o
-	}
-	r.tell(op)
-	o.line = r.line(op.Name())
-	o.op, o.disturbed, o.err = r.try(ctx, op)
-	if op.SkipReason == "" && o.op.SkipReason != "" {
-		r.tell(o.op)
-	}
-	return o
 }
 
 // final judges what was kept by what the whole run taught.
@@ -308,44 +186,6 @@ func (r *runner) tell(op *plan.Operation) {
 		d.Skip = r.opt.RedactText(d.Skip)
 	}
 	r.described(d)
-}
-
-// try tries one operation, on records of its own where it needs them. What comes of it
-// does not count where the service was disturbed meanwhile.
-func (r *runner) try(ctx context.Context, op *plan.Operation) (as *plan.Operation, disturbed bool, err error) {
-	if op.SkipReason != "" {
-		return op, false, nil
-	}
-	calm := r.storms.Load()
-	work := Work{Operation: op, Send: r.opt.Send}
-	if r.opt.Begin != nil {
-		if work, err = r.opt.Begin(ctx, op); work.Undo != nil {
-			defer work.Undo()
-		}
-		if err != nil {
-			return op, false, err
-		}
-	}
-	o := &operation{runner: r, work: work, op: work.Operation, calm: calm, own: work.Operation != op, disturbs: true, accepted: map[string]bool{}, sent: map[string]exchange.Exchange{}}
-	if o.op.SkipReason == "" {
-		leave := r.enter(o)
-		o.narrow(ctx)
-		o.run(ctx)
-		o.feel(ctx)
-		leave()
-	}
-	if o.disturbed() {
-		return o.op, true, nil
-	}
-	if work.Tell != nil {
-		work.Tell()
-	}
-	if n := o.late.givenUp(); n > 0 {
-		given := *o.op
-		given.SkipReason = fmt.Sprintf("given up: %d of its requests got no answer in time", n)
-		return &given, false, nil
-	}
-	return o.op, false, nil
 }
 
 type runner struct {
@@ -425,7 +265,7 @@ type operation struct {
 	unshown   []*rejection                 // accepted, with what only the service sets, and an empty answer
 	size      int                          // of what they hold
 	failing   []exchange.Case              // cases that were answered with a 5xx, as planned
-	disturbs  bool                         // its requests may keep the service from working: the first accepted one did, or there is none yet
+	disturbs  bool                         // its requests may keep the service from working: the first accepted one did, or none was accepted yet
 	late      late
 }
 

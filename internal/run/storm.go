@@ -52,14 +52,16 @@ func (o *operation) valid(ctx context.Context, c exchange.Case, describe func(ex
 	}
 	e := o.send(ctx, c, describe)
 	if e.Response.Success() && ctx.Err() == nil {
-		o.now(&e.Case)
+		o.mayBreak(&e.Case)
 		o.disturbs = o.feel(ctx)
-		o.now(nil)
+		o.mayBreak(nil)
 	}
 	return e
 }
 
-func (r *runner) now(c *exchange.Case) {
+// mayBreak notes the valid request that was just accepted, until it is known whether the
+// service still works; nil then.
+func (r *runner) mayBreak(c *exchange.Case) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.tried = c

@@ -29,7 +29,7 @@ func (s *sure) take(res record.Result, j judge.Judgement, line int) {
 	s.add(res, j)
 }
 
-// unsure reports whether a line has to be judged again. It is asked for one after the other.
+// unsure reports whether a line has to be judged again. Lines come in their order.
 func (s *sure) unsure(line int) bool {
 	for len(s.late) > 0 && s.late[0] < line {
 		s.late = s.late[1:]

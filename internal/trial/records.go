@@ -381,8 +381,9 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 	c, records, err := w.fresh(ctx, c)
 	defer w.undo(ctx, records)
 	reader = w.records.Replace(reader, values, records.Values)
+	sender := w.knowing(records.Values)
 	read := func() (v any) {
-		a := w.send(ctx, records.Values, reader)
+		a := sender.Send(ctx, reader)
 		if a.Status != http.StatusOK || a.Truncated {
 			ok = false
 			return nil
@@ -397,7 +398,7 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 	seen.First = read()
 	seen.Second = read()
 	seen.Before = seen.Second
-	a := w.send(ctx, records.Values, c)
+	a := sender.Send(ctx, c)
 	seen.After = read()
 	if judge.IsReadOnly(c) { // what it is about is stored, if at all, where it is accepted
 		return seen, ok && a.Success()
