@@ -47,7 +47,7 @@ type rewriter struct {
 	files *document.Files
 	old   bool // OpenAPI 3.0
 	base  string
-	seen  map[uintptr]bool
+	seen  map[uintptr]bool // nil: nothing is in the file twice
 	based int // schemas around the place that have an $id
 	// wholes have an allOf, requiring are those that may require what is readOnly.
 	wholes, requiring []located
@@ -76,7 +76,10 @@ func (p *path) pointer() string {
 
 // Rewrite rewrites the schemas of a file. Old is for the dialect of OpenAPI 3.0.
 func Rewrite(files *document.Files, address string, f *document.File, old bool) Rewritten {
-	r := rewriter{files: files, old: old, base: address, seen: map[uintptr]bool{}}
+	r := rewriter{files: files, old: old, base: address}
+	if f.Aliased {
+		r.seen = map[uintptr]bool{}
+	}
 	if m, ok := f.Value.(map[string]any); ok && address != files.Main && looksLikeSchema(m) {
 		r.schema(m, nil)
 	} else {
@@ -118,6 +121,9 @@ var schemaMembers = map[string]bool{
 }
 
 func (r *rewriter) first(m map[string]any) bool {
+	if r.seen == nil {
+		return true
+	}
 	key := reflect.ValueOf(m).Pointer()
 	if r.seen[key] {
 		return false

@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // MaxBytes is the size of the largest file read.
@@ -51,9 +52,11 @@ func (e *Error) Error() string {
 type File struct {
 	Name  string // as the user wrote it
 	Value any    // of maps, lists, texts, json.Number, booleans and nil
-	sum   [sha256.Size]byte
-	top   place
-	order map[uintptr][]string // of objects under "properties": names in the order of the file
+	// Aliased says that one value may be at several places, as aliases of YAML have it.
+	Aliased bool
+	sum     func() [sha256.Size]byte // waits for it
+	top     place
+	order   map[uintptr][]string // of objects under "properties": names in the order of the file
 }
 
 // Open reads a file. Every error is an *Error.
@@ -72,11 +75,10 @@ func Read(name string, src []byte) (*File, error) { return ReadWithin(name, src,
 // ReadWithin is Read for a document that may hold so many values when its aliases are
 // written out.
 func ReadWithin(name string, src []byte, most int) (*File, error) {
-	sum := make(chan [sha256.Size]byte, 1)
-	go func() { sum <- sha256.Sum256(src) }() // on the side: it takes a tenth of the time
 	f, err := readEither(name, src, most)
 	if err == nil {
-		f.sum = <-sum
+		f.sum = sync.OnceValue(func() [sha256.Size]byte { return sha256.Sum256(src) })
+		go f.sum() // on the side: it takes a tenth of the time
 	}
 	return f, err
 }
@@ -138,7 +140,10 @@ func cause(err error) string {
 }
 
 // Digest tells one version of the file from another, in twelve hexadecimal digits.
-func (f *File) Digest() string { return hex.EncodeToString(f.sum[:6]) }
+func (f *File) Digest() string {
+	sum := f.sum()
+	return hex.EncodeToString(sum[:6])
+}
 
 // Names are the members of the object at a JSON Pointer, in the order of the file.
 func (f *File) Names(pointer string) []string {

@@ -57,9 +57,9 @@ type Files struct {
 
 	prepare func(files *Files, address string, f *File) // done to each file once
 	files   atomic.Pointer[map[string]*File]
-	late    sync.Mutex // held while a file is read that reading did not come upon
-	digest  string
-	whole   bool // reading is done: the files are shared from now on
+	late    sync.Mutex    // held while a file is read that reading did not come upon
+	digest  func() string // nil: they are not complete
+	whole   bool          // reading is done: the files are shared from now on
 }
 
 // NewFiles begins with a main file, and another URL by which it calls itself, if
@@ -83,7 +83,10 @@ func NewFiles(main *File, self string, prepare func(files *Files, address string
 
 // Complete says that reading is done. What is read later is kept apart until it
 // is complete itself.
-func (d *Files) Complete() { d.whole, d.digest = true, d.digested() }
+func (d *Files) Complete() {
+	files := *d.files.Load()
+	d.whole, d.digest = true, sync.OnceValue(func() string { return digest(files) })
+}
 
 // Order is the names of an object found under "properties", in the order of its
 // file; nil for any other.
@@ -109,13 +112,17 @@ func (d *Files) Place(loc Location) string {
 
 // Digest tells one version of the files from another, in twelve hexadecimal digits; ""
 // before they are complete.
-func (d *Files) Digest() string { return d.digest }
+func (d *Files) Digest() string {
+	if d.digest == nil {
+		return ""
+	}
+	return d.digest()
+}
 
-func (d *Files) digested() string {
-	files := *d.files.Load()
+func digest(files map[string]*File) string {
 	h := sha256.New()
 	for _, address := range slices.Sorted(maps.Keys(files)) {
-		sum := files[address].sum
+		sum := files[address].sum()
 		h.Write(sum[:])
 	}
 	return hex.EncodeToString(h.Sum(nil)[:6])

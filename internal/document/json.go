@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"runtime"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -16,8 +17,23 @@ import (
 
 // readJSON reads JSON several times as fast as YAML's reader would.
 func readJSON(name string, src []byte) (*File, error) {
-	f := &File{Name: name, order: map[uintptr][]string{}}
-	r := jsonReader{file: f, src: src, tokens: jsontext.NewDecoder(bytes.NewBuffer(src), jsontext.AllowInvalidUTF8(true)), line: 1}
+	if len(src) >= large && runtime.GOMAXPROCS(0) > 1 {
+		if f := readPieces(name, src, piece); f != nil {
+			return f, nil
+		}
+	}
+	if f, err := readWhole(name, src, false); err == nil {
+		return f, nil
+	}
+	return readWhole(name, src, true)
+}
+
+// errTwice is what readers say that are not strict.
+var errTwice = errors.New("a member appears twice")
+
+func readWhole(name string, src []byte, strict bool) (*File, error) {
+	r := newReader(name, src, strict)
+	f := r.file
 	m, at, err := r.value(0, "")
 	if err == nil {
 		behind := r.next()
@@ -40,9 +56,25 @@ type jsonReader struct {
 	src    []byte
 	tokens *jsontext.Decoder
 
-	counted int // how far lines are counted, in bytes
+	texts   map[string]any // by what is between the quotes
+	open    []found        // in the containers that are being read, the outermost first
+	counted int            // how far lines are counted, in bytes
 	line    int
 	begins  int // where the line begins
+}
+
+// newReader reads JSON. Only a strict one tells which member appears twice in an object, which
+// takes a tenth of its time; others tell that one does.
+func newReader(name string, src []byte, strict bool) *jsonReader {
+	return &jsonReader{file: &File{Name: name, order: map[uintptr][]string{}}, src: src, texts: map[string]any{}, line: 1,
+		tokens: jsontext.NewDecoder(bytes.NewBuffer(src), jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(!strict))}
+}
+
+// found is a member of an object, or an element of a list, which has no name.
+type found struct {
+	name  string
+	value any
+	at    place
 }
 
 // between are the bytes that stand between tokens.
@@ -104,6 +136,10 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	if depth > maxDepth {
 		return made{}, at, r.fail(at, fmt.Sprintf("nests deeper than %d levels", maxDepth), "flatten it, or use $ref")
 	}
+	if r.tokens.PeekKind() == '"' {
+		text, err := r.text()
+		return made{value: text}, at, err
+	}
 	t, err := r.tokens.ReadToken()
 	if err != nil {
 		return made{}, at, r.syntax(err)
@@ -115,8 +151,6 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	case '[':
 		m, err := r.list(depth)
 		return m, at, err
-	case '"':
-		return made{value: t.String()}, at, nil
 	case '0':
 		n := json.Number(t.String())
 		if !instance.Computable(n) {
@@ -129,28 +163,61 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	return made{}, at, nil // null
 }
 
+// Limits of the texts that are kept once, however often they come: the names of keywords
+// and types are most of a description.
+const (
+	shortText = 32
+	mostTexts = 4096
+)
+
+// text reads a string.
+func (r *jsonReader) text() (any, error) {
+	quoted, err := r.tokens.ReadValue()
+	if err != nil {
+		return nil, r.syntax(err)
+	}
+	inside := quoted[1 : len(quoted)-1]
+	short := len(inside) <= shortText
+	if short {
+		if text, known := r.texts[string(inside)]; known {
+			return text, nil
+		}
+	}
+	read, _ := jsontext.AppendUnquote(nil, quoted) // the error is about what is not UTF-8, and replaced
+	text := any(string(read))
+	if short && len(read) == len(inside) && len(r.texts) < mostTexts && bytes.Equal(read, inside) {
+		r.texts[string(inside)] = text
+	}
+	return text, nil
+}
+
 func (r *jsonReader) object(depth int, key string) (made, error) {
-	object, in := map[string]any{}, &inside{}
+	first := len(r.open)
 	for r.tokens.PeekKind() == '"' {
 		at := r.next()
-		t, err := r.tokens.ReadToken()
+		text, err := r.text()
 		if err != nil {
-			return made{}, r.syntax(err)
+			return made{}, err
 		}
-		name := t.String()
+		name, _ := text.(string)
 		m, _, err := r.value(depth+1, name)
 		if err != nil {
 			return m, err
 		}
-		object[name] = m.value
-		in.names, in.places = append(in.names, name), append(in.places, place{at.line, at.column, m.inside})
+		r.open = append(r.open, found{name, m.value, place{at.line, at.column, m.inside}})
 	}
 	if _, err := r.tokens.ReadToken(); err != nil {
 		return made{}, r.syntax(err)
 	}
-	if in.names == nil {
-		in.names = []string{}
+	members := r.open[first:]
+	object, in := make(map[string]any, len(members)), &inside{names: make([]string, len(members)), places: make([]place, len(members))}
+	for i, m := range members {
+		object[m.name], in.names[i], in.places[i] = m.value, m.name, m.at
 	}
+	if len(object) < len(members) {
+		return made{}, errTwice
+	}
+	r.close(first)
 	if key == "properties" {
 		r.file.order[reflect.ValueOf(object).Pointer()] = in.names
 	}
@@ -158,16 +225,28 @@ func (r *jsonReader) object(depth int, key string) (made, error) {
 }
 
 func (r *jsonReader) list(depth int) (made, error) {
-	list, in := []any{}, &inside{}
+	first := len(r.open)
 	for kind := r.tokens.PeekKind(); kind != ']' && kind != jsontext.KindInvalid; kind = r.tokens.PeekKind() {
 		m, at, err := r.value(depth+1, "")
 		if err != nil {
 			return m, err
 		}
-		list, in.places = append(list, m.value), append(in.places, place{at.line, at.column, m.inside})
+		r.open = append(r.open, found{"", m.value, place{at.line, at.column, m.inside}})
 	}
 	if _, err := r.tokens.ReadToken(); err != nil {
 		return made{}, r.syntax(err)
 	}
+	elements := r.open[first:]
+	list, in := make([]any, len(elements)), &inside{places: make([]place, len(elements))}
+	for i, e := range elements {
+		list[i], in.places[i] = e.value, e.at
+	}
+	r.close(first)
 	return made{value: list, inside: in}, nil
+}
+
+// close takes what was found in a container off the open ones.
+func (r *jsonReader) close(first int) {
+	clear(r.open[first:])
+	r.open = r.open[:first]
 }

@@ -128,6 +128,7 @@ func (c *converter) alias(n *yaml.Node, depth int, key string) (made, error) {
 	if target == nil || c.active[target] {
 		return c.fail(n, fmt.Sprintf("the alias *%s is inside what it names", n.Value), "use $ref for recursion")
 	}
+	c.file.Aliased = true
 	if m, ok := c.made[target]; ok {
 		return m, nil
 	}
