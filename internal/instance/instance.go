@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math/big"
 	"slices"
 	"strconv"
@@ -249,6 +250,9 @@ func Type(v any) string {
 	case string:
 		return "string"
 	case json.Number:
+		if len(v) <= MaxDigits && isInteger(string(v)) {
+			return "integer"
+		}
 		if r, ok := Rat(v); ok && r.IsInt() {
 			return "integer"
 		}
@@ -372,20 +376,21 @@ func walk(at string, v any, visit func(string, any) bool) {
 
 // Get is the value at a pointer; false if there is none.
 func Get(v any, pointer string) (any, bool) {
-	tokens, err := Split(pointer)
-	if err != nil {
+	if !wellFormed(pointer) {
 		return nil, false
 	}
-	for _, t := range tokens {
+	for pointer != "" {
+		var token string
+		token, pointer = first(pointer)
 		switch c := v.(type) {
 		case map[string]any:
-			m, ok := c[t]
+			m, ok := c[token]
 			if !ok {
 				return nil, false
 			}
 			v = m
 		case []any:
-			i, ok := index(t, len(c))
+			i, ok := index(token, len(c))
 			if !ok {
 				return nil, false
 			}
@@ -400,43 +405,43 @@ func Get(v any, pointer string) (any, bool) {
 // Set is v with the value at pointer replaced, or added where its parent is an
 // object, or an array that ends just before it. False if there is no parent.
 func Set(v any, pointer string, value any) (any, bool) {
-	tokens, err := Split(pointer)
-	if err != nil {
+	if !wellFormed(pointer) {
 		return v, false
 	}
-	return set(v, tokens, value)
+	return set(v, pointer, value)
 }
 
-func set(v any, tokens []string, value any) (any, bool) {
-	if len(tokens) == 0 {
+func set(v any, pointer string, value any) (any, bool) {
+	if pointer == "" {
 		return value, true
 	}
+	token, inside := first(pointer)
 	switch c := v.(type) {
 	case map[string]any:
-		old, there := c[tokens[0]]
-		if !there && len(tokens) > 1 {
+		old, there := c[token]
+		if !there && inside != "" {
 			return v, false
 		}
-		inner, ok := set(old, tokens[1:], value)
+		inner, ok := set(old, inside, value)
 		if !ok {
 			return v, false
 		}
-		out := make(map[string]any, len(c)+1)
-		for k, m := range c {
-			out[k] = m
+		out := maps.Clone(c)
+		if out == nil {
+			out = map[string]any{}
 		}
-		out[tokens[0]] = inner
+		out[token] = inner
 		return out, true
 	case []any:
-		i, ok := index(tokens[0], len(c)+1)
-		if !ok || i == len(c) && len(tokens) > 1 {
+		i, ok := index(token, len(c)+1)
+		if !ok || i == len(c) && inside != "" {
 			return v, false
 		}
 		var old any
 		if i < len(c) {
 			old = c[i]
 		}
-		inner, ok := set(old, tokens[1:], value)
+		inner, ok := set(old, inside, value)
 		if !ok {
 			return v, false
 		}
@@ -450,13 +455,11 @@ func set(v any, tokens []string, value any) (any, bool) {
 
 // Remove is v without the member or element at pointer; false if there is none.
 func Remove(v any, pointer string) (any, bool) {
-	tokens, err := Split(pointer)
-	if err != nil || len(tokens) == 0 {
+	if pointer == "" || !wellFormed(pointer) {
 		return v, false
 	}
-	last := tokens[len(tokens)-1]
-	parentAt := Join("", tokens[:len(tokens)-1]...)
-	parent, ok := Get(v, parentAt)
+	at, last := Parent(pointer), Last(pointer)
+	parent, ok := Get(v, at)
 	if !ok {
 		return v, false
 	}
@@ -465,20 +468,16 @@ func Remove(v any, pointer string) (any, bool) {
 		if _, ok := c[last]; !ok {
 			return v, false
 		}
-		out := make(map[string]any, len(c))
-		for k, m := range c {
-			if k != last {
-				out[k] = m
-			}
-		}
-		return Set(v, parentAt, out)
+		out := maps.Clone(c)
+		delete(out, last)
+		return set(v, at, out)
 	case []any:
 		i, ok := index(last, len(c))
 		if !ok {
 			return v, false
 		}
 		out := make([]any, 0, len(c)-1)
-		return Set(v, parentAt, append(append(out, c[:i]...), c[i+1:]...))
+		return set(v, at, append(append(out, c[:i]...), c[i+1:]...))
 	}
 	return v, false
 }

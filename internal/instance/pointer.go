@@ -6,10 +6,45 @@ import (
 	"strings"
 )
 
-var (
-	escaper   = strings.NewReplacer("~", "~0", "/", "~1")
-	unescaper = strings.NewReplacer("~1", "/", "~0", "~")
-)
+// escape and unescape are of one token (RFC 6901, sections 3 and 4).
+func escape(token string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(token, "~", "~0"), "/", "~1")
+}
+
+func unescape(token string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(token, "~1", "/"), "~0", "~")
+}
+
+// wellFormed reports whether a text is a JSON Pointer.
+func wellFormed(pointer string) bool {
+	if pointer == "" {
+		return true
+	}
+	for i := strings.IndexByte(pointer, '~'); i >= 0; {
+		rest := pointer[i+1:]
+		if rest == "" || rest[0] != '0' && rest[0] != '1' {
+			return false
+		}
+		next := strings.IndexByte(rest, '~')
+		if next < 0 {
+			break
+		}
+		i += 1 + next
+	}
+	return pointer[0] == '/'
+}
+
+// first takes the first token off a pointer that is well formed, and not empty.
+func first(pointer string) (token, rest string) {
+	token = pointer[1:]
+	if i := strings.IndexByte(token, '/'); i >= 0 {
+		token, rest = token[:i], token[i:]
+	}
+	if strings.IndexByte(token, '~') >= 0 {
+		token = unescape(token)
+	}
+	return token, rest
+}
 
 // Join adds tokens to a JSON Pointer, escaped as RFC 6901, section 3, says.
 func Join(pointer string, tokens ...string) string {
@@ -23,7 +58,7 @@ func Join(pointer string, tokens ...string) string {
 	for _, t := range tokens {
 		b.WriteByte('/')
 		if strings.ContainsAny(t, "~/") {
-			t = escaper.Replace(t)
+			t = escape(t)
 		}
 		b.WriteString(t)
 	}
@@ -40,15 +75,14 @@ func Split(pointer string) ([]string, error) {
 	if pointer[0] != '/' {
 		return nil, fmt.Errorf("%q is not a JSON Pointer: it does not begin with /", pointer)
 	}
+	if !wellFormed(pointer) {
+		return nil, fmt.Errorf("%q is not a JSON Pointer: a ~ is followed by neither 0 nor 1", pointer)
+	}
 	tokens := strings.Split(pointer[1:], "/")
 	for i, t := range tokens {
-		if !strings.Contains(t, "~") {
-			continue
+		if strings.IndexByte(t, '~') >= 0 {
+			tokens[i] = unescape(t)
 		}
-		if rest := strings.ReplaceAll(strings.ReplaceAll(t, "~0", ""), "~1", ""); strings.Contains(rest, "~") {
-			return nil, fmt.Errorf("%q is not a JSON Pointer: a ~ is followed by neither 0 nor 1", pointer)
-		}
-		tokens[i] = unescaper.Replace(t)
 	}
 	return tokens, nil
 }
@@ -76,7 +110,7 @@ func Last(pointer string) string {
 	if strings.IndexByte(last, '~') < 0 {
 		return last
 	}
-	return unescaper.Replace(last)
+	return unescape(last)
 }
 
 // Within reports whether pointer is ancestor or lies inside it.

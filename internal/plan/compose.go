@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"obiter/internal/exchange"
+	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/wire"
 )
@@ -46,15 +47,18 @@ func (op *Operation) body(values map[string]any) []byte {
 	return nil
 }
 
-// composer writes fullest requests that differ in one part: what the others give
-// to them is written once.
-func (op *Operation) composer(part *Part) func(v any) exchange.Request {
+// composer writes fullest requests that differ in one part, most of which is as in a
+// control: what is the same in all of them is written once.
+func (op *Operation) composer(part *Part, control any) func(v any) exchange.Request {
 	around := op.values(fullest)
 	if part.In == "body" {
-		first := op.compose(around)
+		first, encode := op.compose(around), part.Encode
+		if part.Form == "" {
+			encode = instance.NewVariants(control).Encode
+		}
 		return func(v any) exchange.Request {
 			r := first
-			r.Headers, r.Body = slices.Clone(first.Headers), part.Encode(v)
+			r.Headers, r.Body = slices.Clone(first.Headers), encode(v)
 			return r
 		}
 	}
