@@ -48,7 +48,7 @@ type rewriter struct {
 	old   bool // OpenAPI 3.0
 	base  string
 	seen  map[uintptr]bool // nil: nothing is in the file twice
-	based int // schemas around the place that have an $id
+	based int              // schemas around the place that have an $id
 	// wholes have an allOf, requiring are those that may require what is readOnly.
 	wholes, requiring []located
 	out               Rewritten

@@ -141,7 +141,7 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 		p.dropped = func(Drop) {}
 	}
 	var sites []*site
-	p.walk("", []schema.Schema{root}, control, nil, func(s *site) {
+	p.walk("", []schema.Schema{root}, control, nil, nil, func(s *site) {
 		if key := s.key(); !p.done[key] {
 			p.done[key] = true
 			sites = append(sites, s)
@@ -172,6 +172,7 @@ type site struct {
 	value   any
 	list    []schema.Schema // what holds there, not expanded
 	shape   *schema.Shape
+	holder  *schema.Shape // the object that has it; nil: none
 	anchor  anchor
 	tried   map[string]bool // rules of which something was planted or dropped
 }
@@ -218,8 +219,8 @@ func (s *site) key() string {
 
 // walk visits the fields of the control, parents first: members in the order
 // of the description, of arrays the first and the last element. Nil for from
-// means that the field is an anchor itself.
-func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor, visit func(*site)) {
+// means that the field is an anchor itself; holder is the object that has it, if one does.
+func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor, holder *schema.Shape, visit func(*site)) {
 	if p.stopped {
 		return
 	}
@@ -227,7 +228,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 	if from == nil {
 		from = &anchor{pointer, list, schema.NewBaseline(v)}
 	}
-	visit(&site{p, pointer, v, list, sh, *from, map[string]bool{}})
+	visit(&site{p, pointer, v, list, sh, holder, *from, map[string]bool{}})
 	outer := from
 	var decisive map[string]bool
 	if !p.astext && from.pointer == pointer {
@@ -244,7 +245,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 				if decisive[name] {
 					around = outer
 				}
-				p.walk(instance.Join(pointer, name), members, v[name], around, visit)
+				p.walk(instance.Join(pointer, name), members, v[name], around, sh, visit)
 			}
 		}
 	case []any:
@@ -253,7 +254,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 				if i > 0 && i >= sh.Prefix() {
 					p.repeated = append(p.repeated, instance.Join(pointer, strconv.Itoa(i)))
 				}
-				p.walk(instance.Join(pointer, strconv.Itoa(i)), items, v[i], from, visit)
+				p.walk(instance.Join(pointer, strconv.Itoa(i)), items, v[i], from, nil, visit)
 			}
 		}
 	}
@@ -530,6 +531,6 @@ type Field struct {
 func Fields(root schema.Schema, control any) []Field {
 	var out []Field
 	p := &Planter{root: root, control: control, astext: true} // nothing is proved here: no anchors
-	p.walk("", []schema.Schema{root}, control, nil, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
+	p.walk("", []schema.Schema{root}, control, nil, nil, func(s *site) { out = append(out, Field{s.pointer, s.shape}) })
 	return out
 }

@@ -118,7 +118,17 @@ func fraction(now any) json.Number {
 	return "12.5"
 }
 
-func either(t schema.Types) string {
+// either names types as a message does: "a string or null".
+func either(t schema.Types) string { return eithers[t] }
+
+var eithers = func() (out [schema.AnyType + 1]string) {
+	for t := range out {
+		out[t] = worded(schema.Types(t))
+	}
+	return out
+}()
+
+func worded(t schema.Types) string {
 	names := t.Names()
 	for i, n := range names {
 		if n != "null" {

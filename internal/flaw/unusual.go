@@ -3,6 +3,7 @@ package flaw
 import (
 	"encoding/json"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -156,7 +157,7 @@ func plantBlank(s *site) {
 	if most := s.shape.MaxLength; most != nil {
 		n = min(n, *most)
 	}
-	wanted := s.shape.MinLength != nil && *s.shape.MinLength > 0 || s.p.requires(s.pointer)
+	wanted := s.shape.MinLength != nil && *s.shape.MinLength > 0 || s.required()
 	if wanted && n > 0 && n <= maxText && strings.TrimSpace(now) != "" {
 		s.open("blank", "spaces", Usual, strings.Repeat(" ", n), characters(n)+", all of them spaces")
 	}
@@ -166,19 +167,9 @@ func plantBlank(s *site) {
 	}
 }
 
-// requires reports whether the object around a field requires it.
-func (p *Planter) requires(pointer string) bool {
-	list, v, there := schema.At([]schema.Schema{p.root}, p.control, instance.Parent(pointer))
-	if !there || pointer == "" {
-		return false
-	}
-	for _, name := range schema.Merge(schema.Apply(list, v)).Required {
-		if name == instance.Last(pointer) {
-			_, isObject := v.(map[string]any)
-			return isObject
-		}
-	}
-	return false
+// required reports whether the object around a field requires it.
+func (s *site) required() bool {
+	return s.holder != nil && slices.Contains(s.holder.Required, instance.Last(s.pointer))
 }
 
 // plantNumberText sends, where numbers travel as text, what some readers take for one and

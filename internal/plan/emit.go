@@ -332,17 +332,8 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	if part.In == "body" {
 		secrets = part.secretFields(control)
 	}
-	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Alternatives: alternatives,
-		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
-	if part.IsText() {
-		opt.Seen, opt.Readings = part.Seen, part.Readings
-		opt.Typed = func(name string) bool {
-			object, _ := control.Value.(map[string]any)
-			return part.KeepsTypes(name, object[name])
-		}
-	}
-	compose := e.op.composer(part)
-	flaw.Plant(part.Schema, control.Value, opt, func(p flaw.Planted) bool {
+	compose := e.op.composer(part, control.Value)
+	give := func(p flaw.Planted) bool {
 		v, mayBlame, why := e.admit(part, p)
 		if why != "" {
 			if len(p.Flaws) > 0 {
@@ -356,7 +347,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 		c := exchange.Case{Request: compose(p.Value), Body: p.Value, Control: control.Value, Flaws: p.Flaws, Edge: p.Edge, Base: control.Shape, Alternatives: alternatives, MayBlame: mayBlame, SecretFields: secrets}
 		if p.Edge != nil {
 			c.Kind, c.Expect.Class, c.Expect.Rare = exchange.Edge, exchange.Accepted, p.Rare
-			c.Name = fmt.Sprintf("edge, %s %s %s", shownField(*p.Edge), p.Edge.Rule, p.Edge.Variant)
+			c.Name = "edge, " + shownField(*p.Edge) + " " + p.Edge.Rule + " " + p.Edge.Variant
 			e.give(c, append(identity[:len(identity):len(identity)], *p.Edge))
 			return !e.stopped
 		}
@@ -364,7 +355,21 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 		c.Name = nameOf(p.Flaws)
 		e.give(c, append(identity[:len(identity):len(identity)], p.Flaws...))
 		return !e.stopped
-	})
+	}
+	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Alternatives: alternatives,
+		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
+	if part.IsText() {
+		opt.Seen, opt.Readings = part.Seen, part.Readings
+		opt.Typed = func(name string) bool {
+			object, _ := control.Value.(map[string]any)
+			return part.KeepsTypes(name, object[name])
+		}
+	}
+	if part.In == "body" {
+		flaw.Plant(part.Schema, control.Value, opt, give)
+		return
+	}
+	e.parameters(part, control.Value, opt, give)
 }
 
 func nameOf(flaws []exchange.Flaw) string {
@@ -375,7 +380,7 @@ func nameOf(flaws []exchange.Flaw) string {
 	case len(flaws) > 1:
 		return fmt.Sprintf("all at once, %d fields wrong", len(flaws))
 	}
-	return strings.TrimSpace(fmt.Sprintf("%s %s %s", shownField(f), f.Rule, f.Variant))
+	return strings.TrimSpace(shownField(f) + " " + f.Rule + " " + f.Variant)
 }
 
 // shownField is the field as a reader wants it: the body itself is "(body)".

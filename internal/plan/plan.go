@@ -96,8 +96,9 @@ type Plan struct {
 	answers     *answers
 	opt         Options
 	operations  []oad.Operation
-	paths       map[pathKind][]string
+	paths       map[pathKind][][]string
 	firsts      *firsts
+	plantings   *plantings
 	readers     map[string][]int // the places of GETs, by their addresses
 	holdRecords map[string]bool  // paths that records lie below; nil: not looked up yet
 	busy        *sync.Mutex      // held while operations are planned side by side: what is compiled is used by one at a time
@@ -114,7 +115,7 @@ func newFirsts() *firsts { return &firsts{byPath: map[string]string{}} }
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, opt: opt, firsts: newFirsts(), busy: &sync.Mutex{}, readers: map[string][]int{}}
+	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, opt: opt, firsts: newFirsts(), plantings: &plantings{}, busy: &sync.Mutex{}, readers: map[string][]int{}}
 	for i, o := range doc.Operations {
 		if o.Method == "GET" {
 			p.readers[o.Address()] = append(p.readers[o.Address()], i)

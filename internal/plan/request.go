@@ -70,8 +70,11 @@ func (e *emitter) request() {
 
 // wrongMethod uses a method that the path does not describe.
 func (e *emitter) wrongMethod(s sent) {
+	if !e.op.plan.first(e.op.Operation) {
+		return
+	}
 	method := e.otherMethod()
-	if method == "" || !e.op.plan.first(e.op.Operation) {
+	if method == "" {
 		return
 	}
 	var body []byte
@@ -392,13 +395,15 @@ func (e *emitter) own() bool { return e.op.plan.foreign("PATCH "+e.op.Path) == "
 // another template that the same address would match.
 func (p *Plan) describes(method string, at oad.Operation) bool {
 	if p.paths == nil {
-		p.paths = map[pathKind][]string{}
+		p.paths = map[pathKind][][]string{}
 		for _, o := range p.doc.Operations {
-			kind := pathKind{o.Method, strings.Count(o.Address(), "/")}
-			p.paths[kind] = append(p.paths[kind], o.Address())
+			path := strings.Split(o.Address(), "/")
+			kind := pathKind{o.Method, len(path)}
+			p.paths[kind] = append(p.paths[kind], path)
 		}
 	}
-	return slices.ContainsFunc(p.paths[pathKind{method, strings.Count(at.Address(), "/")}], func(path string) bool { return overlap(path, at.Address()) })
+	here := strings.Split(at.Address(), "/")
+	return slices.ContainsFunc(p.paths[pathKind{method, len(here)}], func(path []string) bool { return overlap(path, here) })
 }
 
 // pathKind parts paths that cannot overlap.
@@ -407,8 +412,8 @@ type pathKind struct {
 	segments int
 }
 
-func overlap(a, b string) bool {
-	x, y := strings.Split(a, "/"), strings.Split(b, "/")
+// overlap reports whether one address may be of both templates, by their segments.
+func overlap(x, y []string) bool {
 	if len(x) != len(y) {
 		return false
 	}

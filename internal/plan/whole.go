@@ -141,7 +141,8 @@ func (p *Plan) roots() []string {
 func (p *Plan) unknownPath(path string) string {
 	for range 4 {
 		path += "/no-such-place"
-		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(o.Address(), path) }) {
+		here := strings.Split(path, "/")
+		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(strings.Split(o.Address(), "/"), here) }) {
 			return path
 		}
 	}
