@@ -57,12 +57,24 @@ func Join(pointer string, tokens ...string) string {
 	b.WriteString(pointer)
 	for _, t := range tokens {
 		b.WriteByte('/')
-		if strings.ContainsAny(t, "~/") {
+		if strings.IndexByte(t, '~') >= 0 || strings.IndexByte(t, '/') >= 0 {
 			t = escape(t)
 		}
 		b.WriteString(t)
 	}
 	return b.String()
+}
+
+// AppendPointer is Join for a buffer.
+func AppendPointer(b []byte, tokens ...string) []byte {
+	for _, t := range tokens {
+		b = append(b, '/')
+		if strings.IndexByte(t, '~') >= 0 || strings.IndexByte(t, '/') >= 0 {
+			t = escape(t)
+		}
+		b = append(b, t...)
+	}
+	return b
 }
 
 // Split takes a JSON Pointer apart into unescaped tokens. The empty pointer has

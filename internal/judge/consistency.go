@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"obiter/internal/exchange"
@@ -246,15 +247,19 @@ func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
 	if t == nil || c.Kind != exchange.Flawed {
 		return
 	}
-	tallied(w.forms, "", t.Form+" "+strings.Join(t.Members, ",")+" "+strings.Join(t.Kinds, ","), c, t)
+	form := t.Form + "  "
+	if len(t.Members) > 0 {
+		form = t.Form + " " + strings.Join(t.Members, ",") + " " + strings.Join(t.Kinds, ",")
+	}
+	tallied(w.forms, "", form, c, t)
 	// Where one status alone is right, as the configuration may have it for a rule,
 	// none that is right can be odd.
 	ofFields := slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return f.In != "request" })
 	if t.Right && len(c.Expect.Statuses) > 1 && slices.Contains(uniform, c.Expect.Class) && (ofFields || c.Expect.Class == exchange.Syntax || c.Expect.Class == exchange.EmptyBody) {
-		tallied(w.statuses, string(c.Expect.Class), fmt.Sprint(a.Status), c, t)
+		tallied(w.statuses, string(c.Expect.Class), strconv.Itoa(a.Status), c, t)
 	}
 	if t.Type != "" && t.Right { // a wrong status is reported
-		tallied(w.types, t.Type, fmt.Sprintf("%d %s", a.Status, t.Title), c, t)
+		tallied(w.types, t.Type, strconv.Itoa(a.Status)+" "+t.Title, c, t)
 		if t.Title != "" {
 			tallied(w.titles, t.Title, t.Type, c, t)
 		}

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"bytes"
 	"fmt"
 	"regexp"
 	"slices"
@@ -82,14 +83,14 @@ func init() {
 
 // suspected are the leaks of which a text has a literal: all are looked for at once, since
 // every answer is looked through.
-func suspected(text string) (out []bool) {
+func suspected(text []byte) (out []bool) {
 	for i := 0; i+1 < len(text); i++ {
 		at := uint16(text[i])<<8 | uint16(text[i+1])
 		if !begins[at] {
 			continue
 		}
 		for _, l := range literals[at] {
-			if strings.HasPrefix(text[i:], l.text) {
+			if rest := text[i:]; len(rest) >= len(l.text) && string(rest[:len(l.text)]) == l.text {
 				if out == nil {
 					out = make([]bool, len(leaks))
 				}
@@ -105,16 +106,16 @@ const maxSearched = 64 << 10
 
 // leaked finds what an answer shows of the inside of the service.
 func leaked(body []byte) (what, passage string) {
-	text := string(body[:min(len(body), maxSearched)])
-	if strings.Contains(text, `\`) {
-		text = strings.ReplaceAll(strings.ReplaceAll(text, `\n`, "\n"), `\"`, `"`) // as JSON writes them
+	text := body[:min(len(body), maxSearched)]
+	if bytes.IndexByte(text, '\\') >= 0 {
+		text = bytes.ReplaceAll(bytes.ReplaceAll(text, []byte(`\n`), []byte("\n")), []byte(`\"`), []byte(`"`)) // as JSON writes them
 	}
 	for i, is := range suspected(text) {
 		if !is {
 			continue
 		}
-		if found := leaks[i].pattern().FindString(text); found != "" {
-			return leaks[i].what, shorten(found)
+		if found := leaks[i].pattern().Find(text); len(found) > 0 {
+			return leaks[i].what, shorten(string(found))
 		}
 	}
 	return "", ""

@@ -162,6 +162,30 @@ var inTaken = []string{"already", "taken", "unique", "duplicate"}
 
 var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|(is|was|been) taken|must be unique|not unique|duplicate)\b`)
 
+// mayBeTaken reports whether a text has one of these words in it; most say nothing of the
+// kind.
+func mayBeTaken(text []byte) bool {
+	for i := 0; i+1 < len(text); i++ {
+		word := ""
+		switch text[i+1] | 0x20 { // in either case
+		case 'l':
+			word = inTaken[0]
+		case 'a':
+			word = inTaken[1]
+		case 'n':
+			word = inTaken[2]
+		case 'u':
+			word = inTaken[3]
+		default:
+			continue
+		}
+		if text[i]|0x20 == word[0] && len(text)-i >= len(word) && strings.EqualFold(string(text[i:i+len(word)]), word) {
+			return true
+		}
+	}
+	return false
+}
+
 // isTaken reports whether all that a rejection says of fields is that a value, which
 // obeys its rules and is in the valid request as well, is taken: by the record that
 // an earlier request made.
@@ -170,7 +194,7 @@ func (l *look) isTaken() bool {
 	if c.Expect.Class == exchange.Duplicate || len(c.Flaws) != 1 {
 		return false
 	}
-	if !hasAny(strings.ToLower(string(l.a.Body)), inTaken) { // most say nothing of the kind
+	if !mayBeTaken(l.a.Body) {
 		return false
 	}
 	fields := l.reading(Context{}).Fields

@@ -51,7 +51,7 @@ func ReadAs(doc any, k Layout, v *Vocabulary) Reading {
 		r.Where = k.List + "/*"
 		if m, ok := found.(map[string]any); ok {
 			s := search{vocabulary: v}
-			s.collect(&r, k.List, nil, m, false, 0)
+			s.collect(&r, k.List, nil, m, instance.Names(m), false, 0)
 		}
 	case Object:
 		r.entry(k, k.List, found, v)

@@ -107,7 +107,7 @@ func (p *place) add(r Reading, l Lesson, target field, tokens []string) (hit boo
 	known, stray, behind := false, false, false
 	for _, n := range r.Fields {
 		p.pointers = p.pointers || n.Name.IsPointer() && len(n.Name.readings) > 0 && len(n.Name.readings[0]) > 0
-		known = known || n.InRequest && n.Name.Fits("") != Exact
+		known = known || n.InRequest && n.Name.fits(nil) != Exact
 		if single {
 			p.count(n.Name, tokens)
 			if p.completed(n, tokens) {
@@ -122,7 +122,7 @@ func (p *place) add(r Reading, l Lesson, target field, tokens []string) (hit boo
 				p.prefixed(l.Operation, key(prefix))
 				continue
 			}
-		} else if tells && n.Name.Fits(l.Pointer) == Exact {
+		} else if tells && n.Name.fits(tokens) == Exact {
 			p.plain[l.Operation]++
 		}
 		hit, stray = hit || tells, stray || !tells
@@ -184,7 +184,7 @@ func (p *place) prefixed(operation, prefix string) {
 // for another member of the entry that has the field's own name: what is missing
 // is often told so.
 func (p *place) completed(n Named, target []string) bool {
-	if n.entry == nil || n.Name.Fits(key(target[:len(target)-1])) != Exact {
+	if n.entry == nil || n.Name.fits(target[:len(target)-1]) != Exact {
 		return false
 	}
 	found := false

@@ -34,8 +34,11 @@ const (
 	maxNesting = 10
 	maxFields  = 500
 	maxPlaces  = 60
-	maxName    = 200  // bytes of what is taken for a name
-	maxParsed  = 4096 // bytes of what is said to be one
+
+	usualPlaces = 8 // that answers have
+
+	maxName   = 200  // bytes of what is taken for a name
+	maxParsed = 4096 // bytes of what is said to be one
 )
 
 // rfcPlace is where RFC 9457, section 3, names fields.
@@ -102,8 +105,8 @@ func Read(doc any, v *Vocabulary) Reading {
 type search struct {
 	vocabulary *Vocabulary
 	nodes      int
-	values     []*Reading // a member that holds a name
-	maps       []Reading  // keys that are names
+	values     []Reading // a member that holds a name
+	maps       []Reading // keys that are names
 }
 
 // holder is an object that a value lies in, with what it is in.
@@ -119,10 +122,12 @@ type holder struct {
 func Places(doc any, v *Vocabulary) []Reading {
 	s := search{vocabulary: v}
 	s.visit("", "", doc, nil, 0)
-	out := make([]Reading, 0, len(s.values)+len(s.maps))
-	for _, r := range s.values {
-		s.rate(r)
-		out = append(out, *r)
+	for i := range s.values {
+		s.rate(&s.values[i])
+	}
+	out := s.values
+	if out == nil {
+		out = []Reading{}
 	}
 	for _, r := range s.maps {
 		r.likely, r.score = true, 100*(1+2*known(r.Fields))
@@ -141,23 +146,42 @@ func (s *search) visit(at, where string, v any, in *holder, nesting int) {
 	}
 	switch v := v.(type) {
 	case map[string]any:
-		here := &holder{v, at, where, in}
-		s.keys(s.readMap(at, where, v))
-		for _, k := range instance.Names(v) {
-			s.visit(instance.Join(at, k), instance.Join(where, k), v[k], here, nesting+1)
+		here, names := &holder{v, at, where, in}, instance.Names(v)
+		s.keys(s.readMap(at, where, v, names))
+		for _, k := range names {
+			if mayHold(v[k]) {
+				s.visit(instance.Join(at, k), instance.Join(where, k), v[k], here, nesting+1)
+			} else {
+				s.nodes++
+			}
 		}
 	case []any:
 		if name, ok := SegmentsName(v); ok && in != nil {
 			s.value(at, where, name, in)
 		}
 		for i, e := range v {
-			s.visit(instance.Join(at, strconv.Itoa(i)), where+"/*", e, in, nesting+1)
+			if mayHold(e) {
+				s.visit(instance.Join(at, strconv.Itoa(i)), where+"/*", e, in, nesting+1)
+			} else {
+				s.nodes++
+			}
 		}
 	case string:
-		if in != nil && len(v) <= maxName && strings.Count(v, " ") <= 2 {
+		if in != nil && mayHold(v) {
 			s.value(at, where, ParseName(v), in)
 		}
 	}
+}
+
+// mayHold reports whether a value may hold a name, or be one.
+func mayHold(v any) bool {
+	switch v := v.(type) {
+	case map[string]any, []any:
+		return true
+	case string:
+		return len(v) <= maxName && strings.Count(v, " ") <= 2
+	}
+	return false
 }
 
 // keys takes the keys of a map for names; those of the entries of one list together.
@@ -178,15 +202,17 @@ func (s *search) keys(r Reading) {
 
 // value takes a member's value for a name.
 func (s *search) value(at, where string, name Name, in *holder) {
-	i := slices.IndexFunc(s.values, func(r *Reading) bool { return r.Where == where })
+	i := slices.IndexFunc(s.values, func(r Reading) bool { return r.Where == where })
 	if i < 0 {
 		if len(s.values) >= maxPlaces {
 			return
 		}
-		i = len(s.values)
-		s.values = append(s.values, &Reading{Where: where})
+		if i = len(s.values); i == 0 {
+			s.values = make([]Reading, 0, usualPlaces)
+		}
+		s.values = append(s.values, Reading{Where: where})
 	}
-	r := s.values[i]
+	r := &s.values[i]
 	if len(r.Fields) >= maxFields {
 		return
 	}
@@ -227,6 +253,9 @@ func wordsFor(in *holder, where string) (words, at string) {
 }
 
 func unescaped(token string) string {
+	if strings.IndexByte(token, '~') < 0 {
+		return token
+	}
 	tokens, err := instance.Split("/" + token)
 	if err != nil {
 		return token
@@ -314,40 +343,44 @@ func longest(entry map[string]any, but string) string {
 }
 
 // readMap reads a map of field to message or messages, also nested as the request is.
-func (s *search) readMap(at, where string, m map[string]any) Reading {
+func (s *search) readMap(at, where string, m map[string]any, names []string) Reading {
 	r := Reading{Where: where + "/*"}
 	made := containers[level(instance.Last(at))]
 	kind, _ := m["type"].(string)
 	problem := at == "" && (m["title"] != nil || m["detail"] != nil || kind != "" && !strings.Contains(kind, " "))
-	s.collect(&r, at, nil, m, problem, 0)
+	s.collect(&r, at, nil, m, names, problem, 0)
 	if n := known(r.Fields); !made && (n == 0 || n*2 < len(r.Fields)) {
 		return Reading{}
 	}
 	return r
 }
 
-func (s *search) collect(r *Reading, at string, path []string, m map[string]any, problem bool, nesting int) {
+func (s *search) collect(r *Reading, at string, path []string, m map[string]any, names []string, problem bool, nesting int) {
 	if nesting > 6 {
 		return
 	}
 	whole := nesting == 0 && !containers[level(instance.Last(at))] && isEnvelope(m)
-	for _, k := range instance.Names(m) {
+	for _, k := range names {
 		if nesting == 0 && at == "" && standard[k] && (problem || whole) || len(r.Fields) > maxFields {
 			continue
 		}
-		here := append(append([]string(nil), path...), k)
+		switch m[k].(type) {
+		case string:
+			if nesting == 0 && (problem || whole && ofAll(k)) {
+				continue // an extension such as a reference number, or the answer's own message or name
+			}
+		case []any, map[string]any:
+		default:
+			continue
+		}
+		here := append(append(make([]string, 0, len(path)+1), path...), k)
 		place := instance.Join(at, k)
 		if list, ok := m[k].([]any); ok && s.inParallel(r, place, here, list, nesting) {
 			continue
 		}
 		words, ok := messages(m[k])
-		_, single := m[k].(string)
 		inner, isMap := m[k].(map[string]any)
 		switch {
-		case problem && single && nesting == 0:
-			// An extension such as a reference number, not a field's message.
-		case single && nesting == 0 && whole && ofAll(k):
-			// The answer's own message, name or number.
 		case ok:
 			name := pathName(here)
 			if general[k] && len(path) > 0 && !s.vocabulary.Has(name) {
@@ -359,7 +392,7 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 			r.Fields = append(r.Fields, Named{Name: name, Message: words, At: place, InRequest: s.vocabulary.Has(name)})
 		case isMap:
 			if name := pathName(here); s.vocabulary.Has(name) || isIndex(k) {
-				s.collect(r, place, here, inner, problem, nesting+1)
+				s.collect(r, place, here, inner, instance.Names(inner), problem, nesting+1)
 			}
 		}
 	}
@@ -400,7 +433,7 @@ func (s *search) inParallel(r *Reading, at string, path []string, list []any, ne
 		here := append(append([]string(nil), path...), index)
 		switch e := e.(type) {
 		case map[string]any:
-			s.collect(r, instance.Join(at, index), here, e, false, nesting+1)
+			s.collect(r, instance.Join(at, index), here, e, instance.Names(e), false, nesting+1)
 		case []any:
 			if words, ok := messages(e); ok {
 				r.Fields = append(r.Fields, Named{Name: pathName(here), Message: words, At: instance.Join(at, index), InRequest: s.vocabulary.Has(pathName(here))})
@@ -422,6 +455,11 @@ func pathName(keys []string) Name {
 
 // echoes reports whether what looks like a message is the request's own value.
 func (s *search) echoes(keys []string, v any) bool {
+	if object, is := s.vocabulary.body.(map[string]any); is {
+		if _, has := object[keys[0]]; !has { // as most are
+			return false
+		}
+	}
 	sent, ok := instance.Get(s.vocabulary.body, key(keys))
 	return ok && instance.Equal(sent, v)
 }

@@ -64,7 +64,7 @@ const maxWords = 20_000
 
 // Fields are those of a control, to which With adds those of a request.
 func Fields(control any) *Vocabulary {
-	v := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, control: control}
+	v := &Vocabulary{control: control}
 	v.walk(control)
 	return v
 }
@@ -72,7 +72,7 @@ func Fields(control any) *Vocabulary {
 // With are the fields of the request as sent, in addition to those of its control,
 // and the flawed fields, which may be in neither.
 func (v *Vocabulary) With(sent any, flawed []string) *Vocabulary {
-	out := &Vocabulary{exact: map[string]bool{}, noIndex: map[string]bool{}, loose: map[string]bool{}, last: map[string]bool{}, body: sent, control: v.control, base: v}
+	out := &Vocabulary{body: sent, control: v.control, base: v}
 	out.walk(sent)
 	for _, f := range flawed {
 		out.add(f)
@@ -98,6 +98,9 @@ func (v *Vocabulary) walk(root any) {
 func (v *Vocabulary) add(pointer string) {
 	if pointer == "" || v.exact[pointer] || v.base != nil && v.base.exact[pointer] {
 		return
+	}
+	if v.exact == nil { // of most requests, all fields are those of the control
+		v.exact, v.noIndex, v.loose, v.last = map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}
 	}
 	v.exact[pointer] = true
 	tokens, err := instance.Split(pointer)
@@ -218,6 +221,9 @@ func ParseName(raw string) Name {
 		n.read(strings.Split(text, "/"))
 		return n
 	}
+	if strings.IndexByte(text, '.') < 0 && strings.IndexByte(text, '[') < 0 && text[0] != '$' {
+		return n
+	}
 	if tokens := dotted(text); len(tokens) > 1 || strings.HasPrefix(text, "$") || strings.HasPrefix(text, "[") {
 		n.Notation = Dotted
 		if strings.Contains(text, "[") {
@@ -230,7 +236,6 @@ func ParseName(raw string) Name {
 
 // SegmentsName reads a name given as a list: ["body", "crew", 0, "name"].
 func SegmentsName(list []any) (Name, bool) {
-	n := Name{Raw: string(instance.Encode(list)), Notation: Segments}
 	var tokens []string
 	for _, e := range list {
 		switch e := e.(type) {
@@ -239,9 +244,10 @@ func SegmentsName(list []any) (Name, bool) {
 		case json.Number:
 			tokens = append(tokens, string(e))
 		default:
-			return n, false
+			return Name{}, false
 		}
 	}
+	n := Name{Raw: string(instance.Encode(list)), Notation: Segments}
 	n.read(tokens)
 	return n, len(tokens) > 0
 }
@@ -287,6 +293,9 @@ func (n Name) fromOne() Name {
 	for _, r := range n.readings {
 		r = slices.Clone(r)
 		for i, t := range r {
+			if !isIndex(t) {
+				continue
+			}
 			if k, err := strconv.ParseUint(t, 10, 32); err == nil && k > 0 {
 				r[i] = strconv.FormatUint(k-1, 10)
 			}
@@ -359,6 +368,10 @@ func (n Name) Fits(pointer string) Fit {
 	if err != nil {
 		return None
 	}
+	return n.fits(target)
+}
+
+func (n Name) fits(target []string) Fit {
 	best := None
 	for _, r := range n.readings {
 		best = max(best, fit(r, target))
@@ -412,17 +425,18 @@ func (v *Vocabulary) Has(n Name) bool {
 		if len(r) == 1 && v.isLast(r[0]) {
 			return true
 		}
-		exact, bare := key(r), withoutIndexes(r)
+		var space [128]byte
+		exact, bare := instance.AppendPointer(space[:0], r...), withoutIndexes(r)
 		noIndex := exact
 		if len(bare) < len(r) {
-			noIndex = key(bare)
+			noIndex = instance.AppendPointer(nil, bare...)
 		}
 		loose := noIndex
 		if l := levelled(bare); !slices.Equal(l, bare) {
-			loose = key(l)
+			loose = instance.AppendPointer(nil, l...)
 		}
 		for k := v; k != nil; k = k.base {
-			if k.exact[exact] || k.noIndex[noIndex] || k.loose[loose] {
+			if k.exact[string(exact)] || k.noIndex[string(noIndex)] || k.loose[string(loose)] {
 				return true
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"obiter/internal/exchange"
@@ -162,10 +163,11 @@ func members(object map[string]any, status int) []Departure {
 	}
 	n, ok := v.(json.Number)
 	whole, fraction, _ := strings.Cut(string(n), ".")
+	is := strconv.Itoa(status)
 	switch {
 	case !ok || !statusNumber.MatchString(whole) || strings.Trim(fraction, "0") != "":
-		bad("status", "3.1.2", "a number such as "+fmt.Sprint(status))
-	case whole != fmt.Sprint(status):
+		bad("status", "3.1.2", "a number such as "+is)
+	case whole != is:
 		found = append(found, Departure{"status-mismatch", fmt.Sprintf("the member status is %s and the HTTP status %d", n, status), "/status", section("3.1.2")})
 	}
 	return found
@@ -174,8 +176,17 @@ func members(object map[string]any, status int) []Departure {
 // statusNumber is an HTTP status code (RFC 9110, section 15).
 var statusNumber = regexp.MustCompile(`^[1-5][0-9]{2}$`)
 
-// extension is what the name of an extension member should look like (section 3.2).
-var extension = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]{2,}$`)
+// isExtension reports whether a name is what that of an extension member should be
+// (section 3.2): a letter, then letters, digits and _, three characters or more.
+func isExtension(name string) bool {
+	for i, c := range []byte(name) {
+		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+		if !letter && (i == 0 || c != '_' && (c < '0' || c > '9')) {
+			return false
+		}
+	}
+	return len(name) >= 3
+}
 
 var own = []string{"type", "status", "title", "detail", "instance"}
 
@@ -193,8 +204,8 @@ func (d Document) weak(status int) []Departure {
 	title, titled := d.Object["title"].(string)
 	_, hasType := d.Object["type"]
 	_, hasTitle := d.Object["title"]
-	switch u, err := url.Parse(kind); {
-	case !typed || !isReference(kind) || err != nil || u.IsAbs():
+	switch {
+	case !typed || kind == blank || !isReference(kind) || isAbsolute(kind):
 	case strings.HasPrefix(kind, "/"):
 		add("/type", "3.1.1", "type is %q, relative to the address of the request; an absolute URI is recommended", kind)
 	default:
@@ -212,7 +223,7 @@ func (d Document) weak(status int) []Departure {
 		add("/title", "4.2.1", "title is %s with the type about:blank, whose title is the status code's own phrase (%s); a title of its own needs a type of its own", instance.Shown(title), phrases[0])
 	}
 	for _, name := range instance.Names(d.Object) {
-		if !slices.Contains(own, name) && !extension.MatchString(name) {
+		if !slices.Contains(own, name) && !isExtension(name) {
 			add("/*", "3.2", "the extension member %q should begin with a letter, go on in letters, digits and _, and have three characters or more", name)
 			break
 		}
@@ -281,9 +292,18 @@ func repeated(text []byte, value any) (name string, twice bool) {
 
 // isReference reports whether s is a URI reference (RFC 3986, section 4.1).
 func isReference(s string) bool {
+	if s == blank {
+		return true
+	}
 	if strings.ContainsAny(s, " \t\n\r<>\"{}|\\^`") {
 		return false
 	}
 	_, err := url.Parse(s)
 	return err == nil
+}
+
+// isAbsolute reports whether a URI reference has a scheme (RFC 3986, section 4.3).
+func isAbsolute(s string) bool {
+	u, err := url.Parse(s)
+	return err != nil || u.IsAbs()
 }
