@@ -385,7 +385,7 @@ func list(flaws []exchange.Flaw) string {
 // lesson is what a rejection can teach of how fields are named; false where it
 // teaches nothing.
 func (l *look) lesson() (layout.Lesson, bool) {
-	c, a := l.c, l.a
+	c, a := *l.c, *l.a
 	if c.Kind != exchange.Flawed || len(c.Flaws) != 1 || a.Err != "" || a.Status < 400 || a.Status >= 500 || l.doc.Value == nil {
 		return layout.Lesson{}, false
 	}

@@ -69,11 +69,11 @@ type Judgement struct {
 }
 
 // Case judges one answer.
-func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement { return lookAt(c, a).judge(ctx) }
+func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement { return lookAt(&c, &a).judge(ctx) }
 
 func (l *look) judge(ctx Context) Judgement {
 	var out Judgement
-	c, a, doc := l.c, l.a, l.doc
+	c, a, doc := *l.c, *l.a, l.doc
 	if c.Kind == exchange.Flawed {
 		out.Findings, out.Fingerprint = l.flawed(ctx)
 		if out.Fingerprint != nil {
@@ -279,7 +279,7 @@ func shorten(s string) string { return instance.Shorten(instance.OneLine(s), max
 // the rest comes first: a success, a crash and a redirect are each the one
 // thing to say.
 func (l *look) flawed(ctx Context) ([]Finding, *Fingerprint) {
-	c, a, doc := l.c, l.a, l.doc
+	c, a, doc := *l.c, *l.a, l.doc
 	field := fieldOf(c)
 	success := a.Status >= 200 && a.Status < 300
 	one := func(f Finding) ([]Finding, *Fingerprint) { return []Finding{f}, nil }
@@ -460,7 +460,7 @@ var owed = map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnaut
 
 func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	var found []Finding
-	c, a, doc := l.c, l.a, l.doc
+	c, a, doc := *l.c, *l.a, l.doc
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	inTheWay := l.isConflict()
 	if inTheWay {
@@ -546,14 +546,14 @@ const maxSaid = 2_000
 // said are the words of a rejection about the one flawed field, where it names it, else
 // its own words.
 func (l *look) said(ctx Context) string {
-	if c := l.c; len(c.Flaws) == 1 && l.doc.Value != nil && asksForField(c, l.a.Status) {
+	if c := *l.c; len(c.Flaws) == 1 && l.doc.Value != nil && asksForField(c, l.a.Status) {
 		for _, n := range l.reading(ctx).Fields {
 			if n.Message != "" && fit(c.Flaws[0], n) > rule.Missed {
 				return instance.Shorten(n.Message, maxSaid)
 			}
 		}
 	}
-	return ownWords(l.a, l.doc)
+	return ownWords(*l.a, l.doc)
 }
 
 // wrongWords tells where the message is not the one that the configuration asks

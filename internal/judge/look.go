@@ -8,8 +8,8 @@ import (
 
 // look is an answer with what is read out of it, once for all who judge it.
 type look struct {
-	c          exchange.Case
-	a          exchange.Answer
+	c          *exchange.Case
+	a          *exchange.Answer
 	doc        problem.Document
 	departures []problem.Departure
 	fields     *layout.Vocabulary // of the control, where others have the same; may be nil
@@ -19,19 +19,19 @@ type look struct {
 	known      *layout.Knowledge // then
 }
 
-func lookAt(c exchange.Case, a exchange.Answer) *look {
+func lookAt(c *exchange.Case, a *exchange.Answer) *look {
 	l := &look{c: c, a: a}
-	l.doc, l.departures = problem.Of(a)
+	l.doc, l.departures = problem.Of(*a)
 	return l
 }
 
 // words are the fields that the request could be blamed for.
 func (l *look) words() *layout.Vocabulary {
 	if l.vocabulary == nil && l.fields != nil {
-		l.vocabulary = l.fields.With(l.c.Body, pointers(l.c))
+		l.vocabulary = l.fields.With(l.c.Body, pointers(*l.c))
 	}
 	if l.vocabulary == nil {
-		l.vocabulary = layout.NewVocabulary(l.c.Body, l.c.Control, pointers(l.c))
+		l.vocabulary = layout.NewVocabulary(l.c.Body, l.c.Control, pointers(*l.c))
 	}
 	return l.vocabulary
 }

@@ -140,7 +140,7 @@ func conflict(field, what string, a exchange.Answer) Finding {
 // isConflict reports whether a rejection is a conflict that is not about the flaw:
 // an earlier request is in the way, and the flaw was not looked at.
 func (l *look) isConflict() bool {
-	c, a := l.c, l.a
+	c, a := *l.c, *l.a
 	if a.Status == http.StatusBadRequest || a.Status == http.StatusUnprocessableEntity {
 		return l.isTaken()
 	}
@@ -190,7 +190,7 @@ func mayBeTaken(text []byte) bool {
 // obeys its rules and is in the valid request as well, is taken: by the record that
 // an earlier request made.
 func (l *look) isTaken() bool {
-	c := l.c
+	c := *l.c
 	if c.Expect.Class == exchange.Duplicate || len(c.Flaws) != 1 {
 		return false
 	}
@@ -239,7 +239,7 @@ func Taken(c exchange.Case, a exchange.Answer, known ...string) (pointer string,
 		kind := instance.Type(v)
 		return there && (kind == "string" || kind == "integer") && !slices.Contains(known, at)
 	}
-	l := lookAt(c, a)
+	l := lookAt(&c, &a)
 	for _, n := range l.reading(Context{}).Fields {
 		if at := n.Name.Path(); taken.MatchString(n.Message) && usable(at) {
 			return at, true

@@ -40,8 +40,8 @@ type shape struct{ operation, base, part string }
 const maxShapes = 200
 
 // look reads an answer, with the fields of the control that others have used.
-func (r *Run) look(e exchange.Exchange) *look {
-	l := lookAt(e.Case, e.Response)
+func (r *Run) look(e *exchange.Exchange) *look {
+	l := lookAt(&e.Case, &e.Response)
 	if e.Kind != exchange.Flawed || e.Control == nil {
 		return l
 	}
@@ -81,7 +81,7 @@ func (r *Run) Successor() *Run {
 }
 
 // Learn takes in an exchange for what it teaches.
-func (r *Run) Learn(e exchange.Exchange) {
+func (r *Run) Learn(e *exchange.Exchange) {
 	if e.Kind == exchange.Edge || e.Kind == exchange.Flawed && !r.teaches(e) {
 		return
 	}
@@ -94,13 +94,13 @@ func (r *Run) Learn(e exchange.Exchange) {
 
 // teaches reports whether an exchange's control was accepted, so that its answer says
 // something.
-func (r *Run) teaches(e exchange.Exchange) bool {
+func (r *Run) teaches(e *exchange.Exchange) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.proven[e.ProvenBy+" "+e.Base]
 }
 
-func (r *Run) learn(e exchange.Exchange, l *look) {
+func (r *Run) learn(e *exchange.Exchange, l *look) {
 	if e.Kind == exchange.Control {
 		r.mu.Lock()
 		defer r.mu.Unlock()
@@ -149,7 +149,7 @@ func (r *Run) Pause() {
 }
 
 // Take learns from an exchange, and judges it by what is known so far.
-func (r *Run) Take(e exchange.Exchange) Judgement {
+func (r *Run) Take(e *exchange.Exchange) Judgement {
 	return guarded(func() Judgement {
 		l := r.look(e)
 		r.learn(e, l)
@@ -158,7 +158,7 @@ func (r *Run) Take(e exchange.Exchange) Judgement {
 }
 
 // Case judges one exchange.
-func (r *Run) Case(e exchange.Exchange) Judgement {
+func (r *Run) Case(e *exchange.Exchange) Judgement {
 	return guarded(func() Judgement { return r.judge(e, r.look(e)) })
 }
 
@@ -173,7 +173,7 @@ func guarded(judge func() Judgement) (out Judgement) {
 	return judge()
 }
 
-func (r *Run) judge(e exchange.Exchange, l *look) Judgement {
+func (r *Run) judge(e *exchange.Exchange, l *look) Judgement {
 	ctx := Context{Layout: r.layout, Documented: e.Documented}
 	r.mu.Lock()
 	ctx.Knowledge = r.knowledge

@@ -58,6 +58,12 @@ const (
 	bytesAhead = 256 << 10
 )
 
+// batches are what cases are planned into.
+var batches = sync.Pool{New: func() any {
+	batch := make([]exchange.Case, 0, mostAhead)
+	return &batch
+}}
+
 // Ahead is Cases, planned a few at a time, so that others are planned meanwhile.
 func (op *Operation) Ahead() iter.Seq[exchange.Case] {
 	return func(yield func(exchange.Case) bool) {
@@ -67,7 +73,12 @@ func (op *Operation) Ahead() iter.Seq[exchange.Case] {
 			defer op.plan.busy.Unlock()
 			stop()
 		}()
-		var batch []exchange.Case
+		held := batches.Get().(*[]exchange.Case)
+		batch := *held
+		defer func() {
+			clear(batch)
+			batches.Put(held)
+		}()
 		for most, more := firstAhead, true; more; most = mostAhead {
 			op.plan.busy.Lock()
 			clear(batch)

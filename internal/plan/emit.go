@@ -227,8 +227,12 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 		return
 	}
 	e.sent[sum], e.ids[c.ID] = true, true
-	if !e.refresh(&c) {
-		return
+	if e.op.bound != nil {
+		bound := c // a case that is refreshed lies apart, and most are not
+		if !e.refresh(&bound) {
+			return
+		}
+		c = bound
 	}
 	c.Operation, c.OperationID, c.ProvenBy = e.op.Name(), e.op.ID, cmp.Or(e.provenBy, e.op.Name())
 	if c.Credentials == nil {

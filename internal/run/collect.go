@@ -202,7 +202,7 @@ func (c *collector) learnFrom(r *record.Reader) error {
 		if err != nil {
 			return err
 		}
-		c.judge.Learn(res.Exchange)
+		c.judge.Learn(&res.Exchange)
 	}
 	return nil
 }
@@ -223,7 +223,7 @@ func (c *collector) finish(open func() (*record.Reader, error)) error {
 			c.keep(func(w *record.Writer) error { return w.Copy(l.Raw) })
 		case l.Result != nil:
 			e := l.Result.Exchange
-			c.result(e, c.judge.Case(e), func() {})
+			c.result(e, c.judge.Case(&e), func() {})
 		case l.Operation != nil:
 			if !c.arranged {
 				c.described(*l.Operation)

@@ -271,8 +271,8 @@ type operation struct {
 
 // rejection is a case, of which most were rejected, as planned, with its exchange.
 type rejection struct {
-	planned exchange.Case
-	exchange.Exchange
+	planned *exchange.Case
+	*exchange.Exchange
 }
 
 // slowTries is how often a slow rejection is sent again.
@@ -428,7 +428,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 		return false
 	}
 	e = o.cut(e)
-	j := o.judge.Take(e)
+	j := o.judge.Take(&e)
 	// A busy machine is slow once; what is slow every time is the service.
 	for range slowTries {
 		if !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code == "slow-rejection" }) {
@@ -436,12 +436,12 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 		}
 		if again := o.send(ctx, c, nil); again.Response.Err == "" && ctx.Err() == nil {
 			e.Response.Took = min(e.Response.Took, again.Response.Took)
-			j = o.judge.Case(e)
+			j = o.judge.Case(&e)
 		}
 	}
 	return o.result(e, j, func() {
-		o.keepRejection(c, e, j)
-		o.keepUnshown(c, e)
+		o.keepRejection(&c, &e, j)
+		o.keepUnshown(&c, &e)
 		if o.opt.Alone != nil && e.Response.Status >= http.StatusInternalServerError && len(o.failing) < maxFailing {
 			o.failing = append(o.failing, c)
 		}
@@ -457,7 +457,7 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 
 // keepRejection puts some of the rejected cases aside. Which ones depends on
 // nothing but the plan as long as there are few enough.
-func (o *operation) keepRejection(planned exchange.Case, e exchange.Exchange, j judge.Judgement) {
+func (o *operation) keepRejection(planned *exchange.Case, e *exchange.Exchange, j judge.Judgement) {
 	size := o.size + len(e.Request.Body) + len(e.Response.Body)
 	if j.Fingerprint == nil || e.Response.Status == 429 || len(o.rejected) >= maxAgain || size > maxAgainBytes/o.aside {
 		return
@@ -472,10 +472,10 @@ func (o *operation) again(ctx context.Context) (all []func()) {
 	for i := range min(sample, len(o.rejected)) {
 		all = append(all, func() {
 			first := o.rejected[i*len(o.rejected)/sample]
-			second := o.send(ctx, first.planned, nil)
+			second := o.send(ctx, *first.planned, nil)
 			if second.Response.Status != first.Response.Status { // others may have been in its way
 				alone, release := o.quiet(ctx)
-				second = o.send(alone, first.planned, nil)
+				second = o.send(alone, *first.planned, nil)
 				release()
 			}
 			if ctx.Err() == nil {

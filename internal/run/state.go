@@ -94,8 +94,8 @@ const maxUnshown = 16
 
 // keepUnshown puts a case aside that sent what only the service sets, where the answer
 // does not show whether it was stored.
-func (o *operation) keepUnshown(planned exchange.Case, e exchange.Exchange) {
-	if judge.IsReadOnly(planned) && e.Response.Success() && len(bytes.TrimSpace(e.Response.Body)) == 0 && len(o.unshown) < maxUnshown {
+func (o *operation) keepUnshown(planned *exchange.Case, e *exchange.Exchange) {
+	if judge.IsReadOnly(*planned) && e.Response.Success() && len(bytes.TrimSpace(e.Response.Body)) == 0 && len(o.unshown) < maxUnshown {
 		o.unshown = append(o.unshown, &rejection{planned, e})
 	}
 }
@@ -111,9 +111,9 @@ func (o *operation) readBack(ctx context.Context) {
 		var seen judge.Readings
 		ok := false
 		if o.work.Around != nil {
-			seen, ok = o.work.Around(ctx, reader, r.planned)
+			seen, ok = o.work.Around(ctx, reader, *r.planned)
 		}
-		if !ok && ctx.Err() == nil && o.send(ctx, r.planned, nil).Response.Success() {
+		if !ok && ctx.Err() == nil && o.send(ctx, *r.planned, nil).Response.Success() {
 			seen.After, ok = o.read(ctx, reader)
 		}
 		if ok && ctx.Err() == nil && judge.Shows(r.Case, seen.After) {
@@ -136,7 +136,7 @@ func (o *operation) around(ctx context.Context, s *state, list []*rejection) (se
 		return seen, false
 	}
 	for _, r := range list {
-		if a := o.send(ctx, r.planned, nil).Response; ctx.Err() != nil || a.Err != "" || a.Status < 400 {
+		if a := o.send(ctx, *r.planned, nil).Response; ctx.Err() != nil || a.Err != "" || a.Status < 400 {
 			return seen, false
 		}
 	}
@@ -158,7 +158,7 @@ func (o *operation) checkOwn(ctx context.Context) bool {
 	n := min(maxOwn, len(o.rejected))
 	for i := range n {
 		r := o.rejected[i*len(o.rejected)/n]
-		seen, ok := o.work.Around(ctx, reader, r.planned)
+		seen, ok := o.work.Around(ctx, reader, *r.planned)
 		if i == 0 && !ok {
 			return false
 		}
@@ -166,7 +166,7 @@ func (o *operation) checkOwn(ctx context.Context) bool {
 			continue
 		}
 		alone, release := o.quiet(ctx)
-		again, ok := o.work.Around(alone, reader, r.planned)
+		again, ok := o.work.Around(alone, reader, *r.planned)
 		release()
 		if ok && again.Change() != "" {
 			o.state(record.State{Case: r.Case, Seen: again})

@@ -56,7 +56,9 @@ func (s *Sender) authorise(req *http.Request, credentials []exchange.Credential)
 			if req.URL.RawQuery != "" { // the rest stays as it was planned
 				part = req.URL.RawQuery + "&" + part
 			}
-			req.URL.RawQuery = part
+			address := *req.URL // which other requests have, too
+			address.RawQuery = part
+			req.URL = &address
 		case "cookie":
 			req.AddCookie(&http.Cookie{Name: c.Name, Value: value})
 		}

@@ -58,9 +58,11 @@ type Options struct {
 type Sender struct {
 	opt    Options
 	base   *url.URL
-	client *http.Client
-	fresh  *http.Client // for a second try, on a connection of its own
-	two    *http.Client // speaks HTTP/2 without TLS, and takes for granted that the service does (RFC 9113, section 3.3)
+	client *http.Transport
+	fresh  *http.Transport // for a second try, on a connection of its own
+	two    *http.Transport // speaks HTTP/2 without TLS, and takes for granted that the service does (RFC 9113, section 3.3)
+
+	addresses *addresses
 }
 
 // HostError is a host that is not sent to: these requests try to store rubbish.
@@ -95,15 +97,15 @@ func New(base *url.URL, opt Options) (*Sender, error) {
 	if opt.Patience <= 0 {
 		opt.Patience = 15 * time.Second
 	}
-	s := &Sender{opt: opt, base: base}
+	s := &Sender{opt: opt, base: base, addresses: newAddresses()}
 	if !s.allowed(base.Hostname()) {
 		return nil, &HostError{base.Hostname()}
 	}
-	s.client, s.fresh, s.two = s.newClient(), s.newClient(), s.newClient()
-	s.fresh.Transport.(*http.Transport).DisableKeepAlives = true
+	s.client, s.fresh, s.two = s.newTransport(), s.newTransport(), s.newTransport()
+	s.fresh.DisableKeepAlives = true
 	two := &http.Protocols{}
 	two.SetUnencryptedHTTP2(true)
-	s.two.Transport.(*http.Transport).Protocols = two
+	s.two.Protocols = two
 	return s, nil
 }
 
@@ -118,7 +120,7 @@ func (s *Sender) allowed(host string) bool {
 	return ip != nil && ip.IsLoopback()
 }
 
-func (s *Sender) newClient() *http.Client {
+func (s *Sender) newTransport() *http.Transport {
 	either := &http.Protocols{}
 	either.SetHTTP1(true)
 	either.SetHTTP2(true) // which is agreed on under TLS (RFC 9113, section 3.2)
@@ -134,12 +136,9 @@ func (s *Sender) newClient() *http.Client {
 	if s.opt.Dial != nil {
 		dial = s.opt.Dial
 	}
-	return &http.Client{
-		Transport: &http.Transport{
-			DialContext: patient(dial, s.opt.Timeout/2), MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
-			Protocols: either, IdleConnTimeout: 30 * time.Second, TLSClientConfig: s.opt.TLS,
-		},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	return &http.Transport{
+		DialContext: patient(dial, s.opt.Timeout/2), MaxIdleConnsPerHost: 256, MaxResponseHeaderBytes: 64 << 10,
+		Protocols: either, IdleConnTimeout: 30 * time.Second, TLSClientConfig: s.opt.TLS,
 	}
 }
 
@@ -176,7 +175,7 @@ func (s *Sender) Reach(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, s.opt.Timeout)
 	defer cancel()
-	conn, err := s.client.Transport.(*http.Transport).DialContext(ctx, "tcp", net.JoinHostPort(s.base.Hostname(), port))
+	conn, err := s.client.DialContext(ctx, "tcp", net.JoinHostPort(s.base.Hostname(), port))
 	if err != nil {
 		var host *HostError
 		if errors.As(err, &host) {
@@ -309,7 +308,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 // streamEnded matches what tells of an exchange that the service ended in HTTP/2.
 var streamEnded = regexp.MustCompile(`^http2: |^stream error: |GOAWAY`)
 
-func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.Case) (a exchange.Answer, err error) {
+func (s *Sender) exchange(ctx context.Context, client *http.Transport, c exchange.Case) (a exchange.Answer, err error) {
 	if err := s.opt.Service.turn(ctx); err != nil {
 		return exchange.Answer{}, err
 	}
@@ -319,9 +318,19 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 	if len(c.Request.Body) > 0 {
 		body = bytes.NewReader(c.Request.Body)
 	}
-	req, err := http.NewRequestWithContext(ctx, c.Request.Method, c.Request.URL, body)
+	address := s.addresses.of(c.Request.URL)
+	text := ""
+	if address == nil { // else it need not be read again
+		text = c.Request.URL
+	}
+	req, err := http.NewRequestWithContext(ctx, c.Request.Method, text, body)
 	if err != nil {
 		return exchange.Answer{}, err
+	}
+	if address == nil {
+		s.addresses.keep(c.Request.URL, req.URL)
+	} else {
+		req.URL, req.Host = address, address.Host
 	}
 	if req.URL.Host != s.base.Host {
 		return exchange.Answer{}, &HostError{req.URL.Host}
@@ -329,7 +338,7 @@ func (s *Sender) exchange(ctx context.Context, client *http.Client, c exchange.C
 	s.dress(req, c)
 	start := time.Now()
 	defer func() { a.Sent = start.UTC().Truncate(time.Millisecond) }()
-	res, err := client.Do(req)
+	res, err := client.RoundTrip(req) // redirects are not followed
 	if err != nil {
 		return exchange.Answer{Took: since(start)}, err
 	}
@@ -358,6 +367,7 @@ func Trace(runID, id string) string {
 func traced(runID, id string) [sha256.Size]byte { return sha256.Sum256([]byte(runID + id)) }
 
 func (s *Sender) dress(req *http.Request, c exchange.Case) {
+	req.Header = make(http.Header, len(c.Request.Headers)+len(s.opt.Headers)+3)
 	for _, h := range c.Request.Headers {
 		req.Header.Add(h[0], h[1])
 	}

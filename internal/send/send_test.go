@@ -176,7 +176,7 @@ func TestNamesAreCheckedWhereTheyLead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	dial := s.client.Transport.(*http.Transport).DialContext
+	dial := s.client.DialContext
 	var refused *HostError
 	if _, err := dial(context.Background(), "tcp", "192.0.2.1:80"); !errors.As(err, &refused) {
 		t.Errorf("dialling another machine: %v", err)
