@@ -19,6 +19,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -84,7 +85,12 @@ func Decode(data []byte) (any, error) {
 // read reads one JSON text, twice as fast as encoding/json; false where that has to say what
 // is wrong with it.
 func read(data []byte) (any, bool) {
-	d := jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	d := decoders.Get().(*jsontext.Decoder)
+	d.Reset(bytes.NewBuffer(data), lenient...)
+	defer func() {
+		d.Reset(nothing{}, lenient...) // it is not to hold the text
+		decoders.Put(d)
+	}()
 	v, ok := readValue(d)
 	if !ok {
 		return nil, false
@@ -92,6 +98,17 @@ func read(data []byte) (any, bool) {
 	_, err := d.ReadToken()
 	return v, errors.Is(err, io.EOF)
 }
+
+// decoders are used again: each holds tables of its own.
+var (
+	decoders = sync.Pool{New: func() any { return jsontext.NewDecoder(nothing{}, lenient...) }}
+	lenient  = []jsontext.Options{jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)}
+)
+
+// nothing is at its end.
+type nothing struct{}
+
+func (nothing) Read([]byte) (int, error) { return 0, io.EOF }
 
 func readValue(d *jsontext.Decoder) (any, bool) {
 	t, err := d.ReadToken()
@@ -169,6 +186,23 @@ func bounded(v any, around int) error {
 // their names, and characters as themselves (no HTML escapes).
 func Encode(v any) []byte { return appendJSON(make([]byte, 0, 256), v) }
 
+// IsEncoded reports whether a text is what Encode gives for v.
+func IsEncoded(text []byte, v any) bool {
+	buffer := buffers.Get().(*[]byte)
+	*buffer = appendJSON((*buffer)[:0], v)
+	same := bytes.Equal(text, *buffer)
+	if cap(*buffer) <= mostBuffered {
+		buffers.Put(buffer)
+	}
+	return same
+}
+
+// buffers are for texts that are only looked at.
+var buffers = sync.Pool{New: func() any { return new([]byte) }}
+
+// mostBuffered is how large a buffer may be that is kept, in bytes.
+const mostBuffered = 64 << 10
+
 // Escaped is a text as it stands between the quotes of a JSON string.
 func Escaped(text string) []byte {
 	quoted := Encode(text)
@@ -208,7 +242,8 @@ func appendJSON(b []byte, v any) []byte {
 			return append(b, "null"...)
 		}
 		b = append(b, '{')
-		for i, name := range Names(v) {
+		var few [16]string // most have no more
+		for i, name := range appendNames(few[:0], v) {
 			if i > 0 {
 				b = append(b, ',')
 			}
@@ -345,8 +380,9 @@ func Equal(a, b any) bool {
 }
 
 // Names are the member names of an object in order.
-func Names(m map[string]any) []string {
-	names := make([]string, 0, len(m))
+func Names(m map[string]any) []string { return appendNames(make([]string, 0, len(m)), m) }
+
+func appendNames(names []string, m map[string]any) []string {
 	for k := range m {
 		names = append(names, k)
 	}

@@ -69,7 +69,9 @@ type Judgement struct {
 }
 
 // Case judges one answer.
-func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement { return lookAt(&c, &a).judge(ctx) }
+func Case(c exchange.Case, a exchange.Answer, ctx Context) Judgement {
+	return lookAt(&c, &a).judge(ctx)
+}
 
 func (l *look) judge(ctx Context) Judgement {
 	var out Judgement

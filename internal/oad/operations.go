@@ -31,11 +31,17 @@ type Operation struct {
 
 	Number int // its place in the description, from 1
 
-	at document.Location
+	at   document.Location
+	name string
 }
 
 // Name is the operation as users write it: "POST /vessels".
-func (o Operation) Name() string { return o.Method + " " + o.Path }
+func (o *Operation) Name() string {
+	if o.name != "" {
+		return o.name
+	}
+	return o.Method + " " + o.Path
+}
 
 // Address is the path template as it is sent: what follows a # tells operations apart
 // in some descriptions.
@@ -187,7 +193,7 @@ func (d *Document) pathItem(path string) []Operation {
 
 // operation reads one operation of a path, with what its path item says of it.
 func (d *Document) operation(method, path string, at document.Location, layers []itemLayer) Operation {
-	o := Operation{Method: method, Path: path}
+	o := Operation{Method: method, Path: path, name: method + " " + path}
 	o.Line, o.Column = d.FileOf(at).At(at.Pointer)
 	fail := func(err error) Operation {
 		o.Skip = err.Error()

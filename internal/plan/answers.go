@@ -19,7 +19,13 @@ type answers struct {
 	doc      *oad.Document
 	mu       sync.Mutex
 	set      *schema.Set
-	compiled map[string]bool // by set
+	compiled map[document.Location]answerSchema // by set
+}
+
+// answerSchema is what came of compiling one.
+type answerSchema struct {
+	schema schema.Schema
+	err    error
 }
 
 // mostAnswers bounds the schemas of answers that are kept compiled: operations that are tried
@@ -27,16 +33,20 @@ type answers struct {
 const mostAnswers = 4 * generation
 
 // compile keeps no more than so many schemas.
-func (a *answers) compile(address string) (schema.Schema, error) {
-	if a.set == nil || len(a.compiled) == mostAnswers && !a.compiled[address] {
-		a.set, a.compiled = schema.NewSet(a.doc), map[string]bool{}
+func (a *answers) compile(at document.Location) (schema.Schema, error) {
+	known, has := a.compiled[at]
+	if has {
+		return known.schema, known.err
 	}
-	a.compiled[address] = true
-	s, err := a.set.Compile(address)
-	if err == nil {
-		err = bearable(s)
+	if a.set == nil || len(a.compiled) == mostAnswers {
+		a.set, a.compiled = schema.NewSet(a.doc), map[document.Location]answerSchema{}
 	}
-	return s, err
+	known.schema, known.err = a.set.Compile(at.URL())
+	if known.err == nil {
+		known.err = bearable(known.schema)
+	}
+	a.compiled[at] = known
+	return known.schema, known.err
 }
 
 // Describe tells what the description says of an answer: of its status, then of
@@ -69,15 +79,15 @@ func (a *answers) fill(d *exchange.Documented, r oad.Response, answer exchange.A
 		if err != nil {
 			continue
 		}
-		d.At, d.How = a.departure(m.Schema.URL(), body)
+		d.At, d.How = a.departure(m.Schema, body)
 	}
 }
 
-// departure is the first point in which a body departs from the schema at an address.
-func (a *answers) departure(address string, body any) (at, how string) {
+// departure is the first point in which a body departs from the schema at a place.
+func (a *answers) departure(of document.Location, body any) (at, how string) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	s, err := a.compile(address)
+	s, err := a.compile(of)
 	if err != nil {
 		return "", "" // survey tells
 	}

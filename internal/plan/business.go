@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"bytes"
 	"errors"
 	"maps"
 	"slices"
@@ -358,7 +357,7 @@ func (e *emitter) refresh(c *exchange.Case) bool {
 	if about {
 		body = c.Body
 	}
-	if !bytes.Equal(instance.Encode(body), c.Request.Body) {
+	if !instance.IsEncoded(c.Request.Body, body) {
 		return true
 	}
 	for _, r := range b.rest {

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -165,7 +164,7 @@ func members(object map[string]any, status int) []Departure {
 	whole, fraction, _ := strings.Cut(string(n), ".")
 	is := strconv.Itoa(status)
 	switch {
-	case !ok || !statusNumber.MatchString(whole) || strings.Trim(fraction, "0") != "":
+	case !ok || !isStatus(whole) || strings.Trim(fraction, "0") != "":
 		bad("status", "3.1.2", "a number such as "+is)
 	case whole != is:
 		found = append(found, Departure{"status-mismatch", fmt.Sprintf("the member status is %s and the HTTP status %d", n, status), "/status", section("3.1.2")})
@@ -173,8 +172,10 @@ func members(object map[string]any, status int) []Departure {
 	return found
 }
 
-// statusNumber is an HTTP status code (RFC 9110, section 15).
-var statusNumber = regexp.MustCompile(`^[1-5][0-9]{2}$`)
+// isStatus reports whether a text is an HTTP status code (RFC 9110, section 15).
+func isStatus(s string) bool {
+	return len(s) == 3 && s[0] >= '1' && s[0] <= '5' && strings.Trim(s, "0123456789") == ""
+}
 
 // isExtension reports whether a name is what that of an extension member should be
 // (section 3.2): a letter, then letters, digits and _, three characters or more.

@@ -28,8 +28,8 @@ type decoded struct {
 	number    int
 	data      []byte
 	kind      string
-	cut       bool // a kill ended it
-	line      caseLine
+	cut       bool      // a kill ended it
+	line      *caseLine // once it is decoded
 	operation exchange.Described
 	log       Log
 	findings  []judge.Finding // of the whole run, of the case that the line names
@@ -128,15 +128,17 @@ func (d *decoded) decode() {
 			Findings []judge.Finding `json:"findings"`
 		}
 		err = json.Unmarshal(d.data, &last)
-		d.totals, d.line.ID, d.findings = last.Totals, last.Case, last.Findings
+		d.totals, d.findings = last.Totals, last.Findings
+		d.line = &caseLine{Case: exchange.Case{ID: last.Case}}
 	case typeOp:
 		err = json.Unmarshal(d.data, &d.operation)
 	case typeLog:
 		err = json.Unmarshal(d.data, &d.log)
 	case typeCase, typeRepeat, typeClosing, typeState:
 		var read readLine
+		d.line = &caseLine{}
 		if err = jsonv2.Unmarshal(d.data, &read, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err == nil {
-			d.line, err = read.line()
+			*d.line, err = read.line()
 		}
 		if err == nil {
 			err = d.line.open()
@@ -156,7 +158,7 @@ func (r *Reader) take(d *decoded) (Line, error) {
 	if d.err != nil {
 		return Line{}, d.err
 	}
-	l := &d.line
+	l := d.line
 	if d.raw {
 		if d.kind != "" { // other cases are flawed in what it has
 			l.restore(r.controls)

@@ -1,7 +1,6 @@
 package record
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/json"
 	"fmt"
@@ -82,7 +81,7 @@ func lineOf(kind string, c exchange.Case) caseLine {
 	if c.ProvenBy != c.Operation {
 		l.ProvenBy = c.ProvenBy
 	}
-	shown := bytes.Equal(instance.Encode(c.Body), c.Request.Body)
+	shown := instance.IsEncoded(c.Request.Body, c.Body)
 	if c.Kind == exchange.Control {
 		for in, v := range c.Parts {
 			if in == "body" && shown {
@@ -107,7 +106,7 @@ func (l *caseLine) open() error {
 	c.Number, c.Base, c.Alternatives, c.SecretFields = l.Number, l.Base, l.Alternatives, l.SecretFields
 	c.ProvenBy = cmp.Or(l.ProvenBy, c.Operation)
 	body, err := instance.Decode(c.Request.Body)
-	shown := err == nil && bytes.Equal(instance.Encode(body), c.Request.Body)
+	shown := err == nil && instance.IsEncoded(c.Request.Body, body)
 	if c.Kind == exchange.Control {
 		c.Parts = map[string]any{}
 		for in, v := range l.Parts {

@@ -136,10 +136,18 @@ func Written(buffer []byte, r Result) ([]byte, error) {
 	if r.Findings == nil {
 		r.Findings = []judge.Finding{}
 	}
-	l := lineOf(typeCase, r.Case)
+	l := caseLines.Get().(*caseLine)
+	defer func() {
+		*l = caseLine{}
+		caseLines.Put(l)
+	}()
+	*l = lineOf(typeCase, r.Case)
 	l.Response, l.Documented, l.Verdict, l.Findings = &r.Response, r.Documented, r.Verdict, &r.Findings
 	return l.written(buffer)
 }
+
+// caseLines are used again: a run writes one for each request.
+var caseLines = sync.Pool{New: func() any { return new(caseLine) }}
 
 // Operation writes where the description has an operation, or why it is left out.
 func (w *Writer) Operation(d exchange.Described) error {

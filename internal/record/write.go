@@ -1,11 +1,13 @@
 package record
 
 import (
+	"encoding/base64"
 	"fmt"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -89,9 +91,15 @@ func (t *text) flag(name string, on bool) {
 	}
 }
 
-func (t *text) optional(name string, s *string) {
-	if s != nil {
-		t.string(name, *s)
+// body writes what was sent or answered, if it was anything: as text where it is UTF-8.
+func (t *text) body(b []byte) {
+	switch {
+	case len(b) == 0:
+	case utf8.Valid(b):
+		t.member("body")
+		t.b, _ = jsontext.AppendQuote(t.b, b)
+	default:
+		t.string("bodyBase64", base64.StdEncoding.EncodeToString(b))
 	}
 }
 
@@ -143,9 +151,7 @@ func (t *text) request(r exchange.Request) {
 	t.string("method", r.Method)
 	t.string("url", r.URL)
 	t.headers(r.Headers)
-	body := r.Text()
-	t.optional("body", body.Body)
-	t.optional("bodyBase64", body.BodyBase64)
+	t.body(r.Body)
 	t.b = append(t.b, '}')
 }
 
@@ -153,13 +159,14 @@ func (t *text) answer(name string, answer *exchange.Answer) {
 	if answer == nil {
 		return
 	}
-	a := answer.Text()
+	bare := *answer
+	bare.Body = nil // which is written by itself
+	a := bare.Text()
 	t.member(name)
 	t.b = append(t.b, '{')
 	t.number("status", a.Status)
 	t.headers(a.Headers)
-	t.optional("body", a.Body)
-	t.optional("bodyBase64", a.BodyBase64)
+	t.body(answer.Body)
 	t.member("ms")
 	t.b = strconv.AppendFloat(t.b, a.MS, 'f', -1, 64)
 	t.nonempty("sent", a.Sent)

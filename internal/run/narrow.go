@@ -73,7 +73,7 @@ func (o *operation) asked(ctx context.Context, op *plan.Operation, c exchange.Ca
 	e := o.valid(ctx, c, op.Describe)
 	if e.Response.Success() && ctx.Err() != nil {
 		o.sent[c.ID] = e
-		o.one(ctx, c)
+		o.one(ctx, &c)
 	}
 	return e
 }

@@ -318,7 +318,7 @@ func (o *operation) run(ctx context.Context) {
 			edges = append(edges, c)
 			continue
 		}
-		o.hand(&g, func() { o.one(ctx, c) })
+		o.hand(&g, func() { o.one(ctx, &c) })
 	}
 	g.Wait()
 	slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
@@ -329,7 +329,7 @@ func (o *operation) run(ctx context.Context) {
 		if o.ends(ctx) {
 			break
 		}
-		o.hand(&g, func() { o.one(ctx, c) })
+		o.hand(&g, func() { o.one(ctx, &c) })
 	}
 	g.Wait()
 	if o.ends(ctx) {
@@ -405,7 +405,7 @@ func (l *late) givenUp() int {
 }
 
 func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
-	ok := o.one(ctx, c)
+	ok := o.one(ctx, &c)
 	o.accepted[c.Base] = ok
 	if ok && o.control == nil {
 		o.control = &c
@@ -415,14 +415,14 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 
 // one sends, judges and keeps a case, and reports whether it was accepted. What an
 // interrupt cut off is not judged.
-func (o *operation) one(ctx context.Context, c exchange.Case) bool {
-	e, was := o.already(c)
+func (o *operation) one(ctx context.Context, c *exchange.Case) bool {
+	e, was := o.already(*c)
 	switch {
 	case was:
 	case c.Kind == exchange.Control:
-		e = o.valid(ctx, c, o.op.Describe)
+		e = o.valid(ctx, *c, o.op.Describe)
 	default:
-		e = o.send(ctx, c, o.op.Describe)
+		e = o.send(ctx, *c, o.op.Describe)
 	}
 	if ctx.Err() != nil && e.Response.Err != "" && !brokenOff(ctx, e) {
 		return false
@@ -434,21 +434,21 @@ func (o *operation) one(ctx context.Context, c exchange.Case) bool {
 		if !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code == "slow-rejection" }) {
 			break
 		}
-		if again := o.send(ctx, c, nil); again.Response.Err == "" && ctx.Err() == nil {
+		if again := o.send(ctx, *c, nil); again.Response.Err == "" && ctx.Err() == nil {
 			e.Response.Took = min(e.Response.Took, again.Response.Took)
 			j = o.judge.Case(&e)
 		}
 	}
 	return o.result(e, j, func() {
-		o.keepRejection(&c, &e, j)
-		o.keepUnshown(&c, &e)
+		o.keepRejection(c, &e, j)
+		o.keepUnshown(c, &e)
 		if o.opt.Alone != nil && e.Response.Status >= http.StatusInternalServerError && len(o.failing) < maxFailing {
-			o.failing = append(o.failing, c)
+			o.failing = append(o.failing, *c)
 		}
 		o.done++
 		o.suspect(e)
 		o.late.count(e.Response)
-		o.took(c, e.Response)
+		o.took(*c, e.Response)
 		if o.opt.Progress != nil {
 			o.opt.Progress(o.done)
 		}

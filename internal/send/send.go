@@ -248,20 +248,12 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 	}
 }
 
-// grace is how long an exchange may go on after an interrupt: what it makes is known
-// only by its answer.
-const grace = time.Second
-
 // inFlight sends a case that an interrupt lets end.
 func (s *Sender) inFlight(ctx context.Context, c exchange.Case) exchange.Answer {
-	flight, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	defer cancel()
-	stop := context.AfterFunc(ctx, func() {
-		timer := time.AfterFunc(grace, cancel)
-		context.AfterFunc(flight, func() { timer.Stop() })
-	})
-	defer stop()
-	return s.once(flight, c)
+	graces := &s.opt.Service.graces
+	in := graces.enter(ctx)
+	defer graces.leave(in)
+	return s.once(in.flight, c)
 }
 
 func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
@@ -346,12 +338,23 @@ func (s *Sender) exchange(ctx context.Context, client *http.Transport, c exchang
 	if res.StatusCode == http.StatusSwitchingProtocols { // what follows is no HTTP, and has no end
 		return exchange.Answer{Status: res.StatusCode, Header: res.Header, Took: since(start)}, nil
 	}
-	data, err := io.ReadAll(io.LimitReader(res.Body, s.opt.MaxBody+1))
+	data, err := s.read(res)
 	a = exchange.Answer{Status: res.StatusCode, Header: res.Header, Body: data, Took: since(start)}
 	if int64(len(data)) > s.opt.MaxBody {
 		a.Body, a.Truncated = data[:s.opt.MaxBody], true
 	}
 	return a.Once(), err
+}
+
+// read reads a body, and no more of it than one byte over the limit.
+func (s *Sender) read(res *http.Response) ([]byte, error) {
+	body := io.LimitReader(res.Body, s.opt.MaxBody+1)
+	if res.ContentLength < 0 || res.ContentLength > s.opt.MaxBody {
+		return io.ReadAll(body)
+	}
+	data := bytes.NewBuffer(make([]byte, 0, res.ContentLength+bytes.MinRead)) // what reads to the end wants some room
+	_, err := data.ReadFrom(body)
+	return data.Bytes(), err
 }
 
 // since is rounded as run files are, so that what was measured can be read again.

@@ -27,6 +27,7 @@ type Service struct {
 	two     atomic.Bool   // without TLS it speaks HTTP/2 alone
 	pace    *rate.Limiter // nil: as fast as it answers
 	flights *flights      // nil: any number at a time
+	graces  graces
 }
 
 // limit sets how many requests are sent a second at most, evenly, and how many are in
