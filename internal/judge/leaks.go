@@ -14,13 +14,28 @@ import (
 type leak struct {
 	what     string
 	literals []string
-	pattern  func() *regexp.Regexp
+	find     func(text []byte) []byte
 }
 
 // lazily compiles a pattern when it is first needed: most are never, and all take longer than
 // the start of the program may.
-func lazily(pattern string) func() *regexp.Regexp {
-	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) })
+func lazily(pattern string) func([]byte) []byte {
+	compiled := sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) })
+	return func(text []byte) []byte { return compiled().Find(text) }
+}
+
+// ofSQL finds only where there is a word that SQL statements begin with: from, into and set
+// are in many a sentence.
+func ofSQL(find func([]byte) []byte) func([]byte) []byte {
+	return func(text []byte) []byte {
+		lower := bytes.ToLower(text)
+		for _, verb := range []string{"select", "insert", "update", "delete"} {
+			if bytes.Contains(lower, []byte(verb)) {
+				return find(text)
+			}
+		}
+		return nil
+	}
 }
 
 // leaks are what the common platforms let out. Each has a true example and a
@@ -43,7 +58,7 @@ var leaks = []leak{
 	{"a PHP error", []string{" on line "}, lazily(`(?:Fatal error|Warning|Notice|Parse error|Stack trace)[^\n]*\.php(?:</b>)? on line (?:<b>)?\d+`)},
 	{"a PHP stack trace", []string{".php("}, lazily(`#\d+ \S+\.php\(\d+\): `)},
 	{"a Rust panic", []string{"panicked at "}, lazily(`thread '[^']*' panicked at `)},
-	{"an SQL statement", []string{" FROM ", " from ", " INTO ", " into ", " SET ", " set "}, lazily(`(?i)\b(?:select\s+(?:\*|[\w".]+(?:\s*,\s*[\w".]+)+|["\w]+\.["\w]+)\s+from\s+["\w.]|insert\s+into\s+["\w.]+\s*\([\w",\s]+\)\s*values\b|update\s+["\w.]+\s+set\s+["\w]+\s*=|delete\s+from\s+["\w.]+\s+where\b)`)},
+	{"an SQL statement", []string{" FROM ", " from ", " INTO ", " into ", " SET ", " set "}, ofSQL(lazily(`(?i)\b(?:select\s+(?:\*|[\w".]+(?:\s*,\s*[\w".]+)+|["\w]+\.["\w]+)\s+from\s+["\w.]|insert\s+into\s+["\w.]+\s*\([\w",\s]+\)\s*values\b|update\s+["\w.]+\s+set\s+["\w]+\s*=|delete\s+from\s+["\w.]+\s+where\b)`))},
 	{"a PostgreSQL message", []string{"violates "}, lazily(`violates (?:unique|foreign key|not-null|check|exclusion) constraint`)},
 	{"an SQLSTATE", []string{"SQLSTATE"}, lazily(`SQLSTATE[ \[:=]`)},
 	{"a MySQL message", []string{"You have an error in your SQL syntax"}, lazily(`You have an error in your SQL syntax`)},
@@ -114,7 +129,7 @@ func leaked(body []byte) (what, passage string) {
 		if !is {
 			continue
 		}
-		if found := leaks[i].pattern().Find(text); len(found) > 0 {
+		if found := leaks[i].find(text); len(found) > 0 {
 			return leaks[i].what, shorten(string(found))
 		}
 	}
