@@ -86,8 +86,8 @@ func (r *Report) triedOf(c *knownCause, part string) bool {
 		return true
 	}
 	for k := range r.cells {
-		if slices.Contains(c.Operations, k.operation) && (k.field == part || k.in+" "+strings.TrimPrefix(k.field, "/") == part) &&
-			(len(c.Families) == 0 || slices.ContainsFunc(c.Families, func(family string) bool { return cmp.Or(columnOf[family], "other") == k.column })) {
+		if slices.Contains(c.Operations, k.line.Operation) && (k.field == part || k.kind.in+" "+strings.TrimPrefix(k.field, "/") == part) &&
+			(len(c.Families) == 0 || slices.ContainsFunc(c.Families, func(family string) bool { return cmp.Or(columnOf[family], "other") == k.kind.what })) {
 			return true
 		}
 	}

@@ -48,21 +48,7 @@ type Cell struct {
 	Marks   map[Mark]int `json:"marks"` // how many came to each
 	Shows   []string     `json:"shows"` // cases, the gravest first
 	Differs bool         `json:"differs,omitempty"`
-
-	shown []shownCase
-	marks [nMarks]int32 // how many came to each of Marks, until they are told
 }
-
-type shownCase struct {
-	id     string
-	number int
-	mark   uint8 // its place in Marks
-}
-
-const nMarks = 7
-
-// maxShows bounds the cases that a cell names.
-const maxShows = 12
 
 // Row is a field of an operation; of the request as a whole, whose columns are families of
 // rules, one of those.
@@ -95,33 +81,18 @@ func (r *Report) mark(res record.Result) {
 	if f == nil || res.Edge == nil && res.Expect.Class.SuccessIsRight() && res.Verdict == judge.Pass { // where both are right, no rule is kept
 		return
 	}
-	k := cellKey{operation: res.Operation, in: f.In, field: instance.AnyIndex(f.Pointer)}
-	family := rule.Family([]exchange.Flaw{*f})
-	if k.in == Request {
-		k.field, k.column = "", cmp.Or(family, f.Rule)
-	} else if k.column = columnOf[family]; k.column == "" {
-		k.column = "other"
+	field, family := instance.AnyIndex(f.Pointer), rule.Family([]exchange.Flaw{*f})
+	column := cmp.Or(columnOf[family], "other")
+	if f.In == Request {
+		field, column = "", cmp.Or(family, f.Rule)
 	}
+	k := spot{r.Line(res.Operation), r.short.kind(f.In, column), r.short.text(field)}
 	c := r.cells[k]
 	if c == nil {
-		c = &Cell{}
+		c = &tally{}
 		r.cells[k] = c
 	}
-	c.add(shownCase{res.ID, res.Number, uint8(slices.Index(Marks, markOf(res)))})
-}
-
-func (c *Cell) add(s shownCase) {
-	c.Cases++
-	c.marks[s.mark]++
-	at, _ := slices.BinarySearchFunc(c.shown, s, func(a, b shownCase) int {
-		return cmp.Or(cmp.Compare(a.mark, b.mark), cmp.Compare(a.number, b.number))
-	})
-	if at == maxShows {
-		return
-	}
-	if c.shown = slices.Insert(c.shown, at, s); len(c.shown) > maxShows {
-		c.shown = c.shown[:maxShows]
-	}
+	c.add(shownCase{int64(res.Number), r.short.name(res.ID), uint8(slices.Index(Marks, markOf(res)))})
 }
 
 func markOf(res record.Result) Mark {
@@ -198,19 +169,18 @@ func (r *Report) Matrix() []*Resource {
 // filled are the cells, with those of rules that the description has and nothing tried.
 func (r *Report) filled() map[cellKey]*Cell {
 	out := map[cellKey]*Cell{}
-	for k, c := range r.cells {
-		c.Mark = Marks[c.shown[0].mark]
-		c.Shows, c.Marks = nil, map[Mark]int{}
-		for i, n := range c.marks {
+	for k, t := range r.cells {
+		c := &Cell{Mark: Marks[t.shown[0].mark], Marks: map[Mark]int{}}
+		for i, n := range t.marks {
 			if n > 0 {
+				c.Cases += int(n)
 				c.Marks[Marks[i]] = int(n)
 			}
 		}
-		for _, s := range c.shown {
-			c.Shows = append(c.Shows, s.id)
+		for _, s := range t.shown {
+			c.Shows = append(c.Shows, r.short.id(s.name))
 		}
-		c.Differs = false
-		out[k] = c
+		out[cellKey{k.line.Operation, k.kind.in, k.field, k.kind.what}] = c
 	}
 	for name, d := range r.described {
 		if r.Line(name).Cases == 0 {

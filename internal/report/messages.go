@@ -23,15 +23,22 @@ type Message struct {
 	Case      string `json:"case"`  // the first that shows it
 	// Ways is how many wordings there are of a rule that can be worded in one, where there
 	// are several: with the field's name, numbers and quoted values put aside.
-	Ways   int  `json:"ways,omitempty"`
-	number int  // of the case
-	of     said // without its operation's name: what makes it the same message
+	Ways   int `json:"ways,omitempty"`
+	number int // of the case
 }
 
 // said is what answers have in common that are one message.
 type said struct {
-	operation, in, field, rule, words string
-	status                            int
+	line         *Line // of the operation
+	kind         *kind // the rule, and where it is
+	field, words string
+	status       int
+}
+
+// heard is how often one was said, and by which case first.
+type heard struct {
+	count, number int
+	name          caseName
 }
 
 // maxMessages bounds the messages that are kept.
@@ -50,18 +57,18 @@ func (r *Report) say(e exchange.Exchange, words string) {
 		return
 	}
 	f := e.Flaws[0]
-	s := said{e.Operation, f.In, instance.AnyIndex(f.Pointer), f.Rule, words, e.Response.Status}
-	m := r.messages[s]
-	if m == nil {
+	s := said{r.Line(e.Operation), r.short.kind(f.In, f.Rule), r.short.text(instance.AnyIndex(f.Pointer)), r.short.text(words), e.Response.Status}
+	h := r.messages[s]
+	if h == nil {
 		if len(r.messages) >= maxMessages {
 			return
 		}
-		m = &Message{Operation: s.operation, In: s.in, Field: s.field, Rule: s.rule, Status: s.status, Words: s.words, Case: e.ID, number: e.Number, of: s}
-		r.messages[s] = m
+		h = &heard{number: e.Number, name: r.short.name(e.ID)}
+		r.messages[s] = h
 	}
-	m.Count++
-	if e.Number < m.number {
-		m.Case, m.number = e.ID, e.Number
+	h.count++
+	if e.Number < h.number {
+		h.name, h.number = r.short.name(e.ID), e.Number
 	}
 }
 
@@ -72,12 +79,13 @@ var uniform = []string{"required", "additionalProperties", "unevaluatedPropertie
 func (r *Report) Messages() []Message {
 	ways := map[string]map[string]bool{}
 	var out []Message
-	for _, m := range r.messages {
+	for s, h := range r.messages {
+		m := Message{Operation: s.line.Operation, In: s.kind.in, Field: s.field, Rule: s.kind.what, Status: s.status, Words: s.words, Count: h.count, Case: r.short.id(h.name), number: h.number}
 		if ways[m.Rule] == nil {
 			ways[m.Rule] = map[string]bool{}
 		}
 		ways[m.Rule][m.Wording()] = true
-		out = append(out, *m)
+		out = append(out, m)
 	}
 	for i, m := range out {
 		if n := len(ways[m.Rule]); n > 1 && slices.Contains(uniform, m.Rule) {

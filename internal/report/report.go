@@ -87,14 +87,15 @@ type Report struct {
 	Own       string        // the media type of the API's own layout, by configuration; "" for problem documents
 	entries   map[entryKey]*Entry
 	order     map[string]int
-	messages  map[said]*Message
+	messages  map[said]*heard
 	described map[string]exchange.Described // by operation
-	cells     map[cellKey]*Cell
+	cells     map[spot]*tally
+	short     short
 	layouts   map[layoutKey]*Layout
 	models    map[modelKey]*model
 	known     []*knownCause
 	whole     []judge.RunFinding
-	refused   map[refusal]map[string]bool // operations that refuse a flaw, for those that take it
+	refused   map[refusal]map[*Line]bool // operations that refuse a flaw, for those that take it
 	proven    bool
 }
 
@@ -113,8 +114,8 @@ const maxRefusals = 100_000
 
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]map[string]bool{}, messages: map[said]*Message{}, described: map[string]exchange.Described{},
-		cells: map[cellKey]*Cell{}, layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
+	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]map[*Line]bool{}, messages: map[said]*heard{}, described: map[string]exchange.Described{},
+		cells: map[spot]*tally{}, short: newShort(), layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
 }
 
 // Line is the operation's line, made when first needed.
@@ -175,9 +176,9 @@ func (r *Report) Add(res record.Result) {
 	key, single := flawOf(res)
 	if single && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
 		if r.refused[key] == nil {
-			r.refused[key] = map[string]bool{}
+			r.refused[key] = map[*Line]bool{}
 		}
-		r.refused[key][res.Operation] = true
+		r.refused[key][r.Line(res.Operation)] = true
 	}
 	r.take(res, func(k entryKey, f judge.Finding, as *knownCause) {
 		r.add(k, f, as, Example{res.ID, res.Name, f.Message, res.Number, key})
@@ -537,8 +538,8 @@ func (r *Report) Refuses(operation string, f exchange.Flaw) string {
 
 func (r *Report) refuses(flaw refusal, operation string) string {
 	found := ""
-	for o := range r.refused[flaw] {
-		if o != operation && related(o, operation) && (found == "" || o < found) {
+	for l := range r.refused[flaw] {
+		if o := l.Operation; o != operation && related(o, operation) && (found == "" || o < found) {
 			found = o
 		}
 	}
