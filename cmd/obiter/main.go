@@ -19,7 +19,7 @@ import (
 // flight ends, what was answered is judged, and what was made is taken away.
 const patience = 15 * time.Second
 
-// Memory that is used freely, in bytes; beyond it two and a half times what is needed.
+// Memory that is used freely, in bytes; beyond it twice what is needed.
 const freely = 80 << 20
 
 // sparing keeps a long run from using three times the memory that it needs.
@@ -27,7 +27,7 @@ func sparing() {
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	for range time.Tick(100 * time.Millisecond) {
 		metrics.Read(live)
-		debug.SetMemoryLimit(max(freely, int64(live[0].Value.Uint64()*5/2)))
+		debug.SetMemoryLimit(max(freely, int64(live[0].Value.Uint64()*2)))
 	}
 }
 

@@ -56,9 +56,10 @@ type jsonReader struct {
 	src    []byte
 	tokens *jsontext.Decoder
 
-	texts   map[string]any // by what is between the quotes
-	open    []found        // in the containers that are being read, the outermost first
-	counted int            // how far lines are counted, in bytes
+	texts   map[string]any      // by what is between the quotes
+	lists   map[uint64][]string // names of members, by a sum of them
+	open    []found             // in the containers that are being read, the outermost first
+	counted int                 // how far lines are counted, in bytes
 	line    int
 	begins  int // where the line begins
 }
@@ -66,7 +67,7 @@ type jsonReader struct {
 // newReader reads JSON. Only a strict one tells which member appears twice in an object, which
 // takes a tenth of its time; others tell that one does.
 func newReader(name string, src []byte, strict bool) *jsonReader {
-	return &jsonReader{file: &File{Name: name, order: map[uintptr][]string{}}, src: src, texts: map[string]any{}, line: 1,
+	return &jsonReader{file: &File{Name: name, order: map[uintptr][]string{}}, src: src, texts: map[string]any{}, lists: map[uint64][]string{}, line: 1,
 		tokens: jsontext.NewDecoder(bytes.NewBuffer(src), jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(!strict))}
 }
 
@@ -210,9 +211,9 @@ func (r *jsonReader) object(depth int, key string) (made, error) {
 		return made{}, r.syntax(err)
 	}
 	members := r.open[first:]
-	object, in := make(map[string]any, len(members)), &inside{names: make([]string, len(members)), places: make([]place, len(members))}
+	object, in := make(map[string]any, len(members)), &inside{names: r.named(members), places: make([]place, len(members))}
 	for i, m := range members {
-		object[m.name], in.names[i], in.places[i] = m.value, m.name, m.at
+		object[m.name], in.places[i] = m.value, m.at
 	}
 	if len(object) < len(members) {
 		return made{}, errTwice
@@ -222,6 +223,41 @@ func (r *jsonReader) object(depth int, key string) (made, error) {
 		r.file.order[reflect.ValueOf(object).Pointer()] = in.names
 	}
 	return made{value: object, inside: in}, nil
+}
+
+// Limits of the lists of names that are kept once, since many objects have the same members.
+const (
+	fewNames  = 8
+	mostLists = 4096
+)
+
+// named are the names of members, in their order; nobody writes to them.
+func (r *jsonReader) named(members []found) []string {
+	sum := uint64(len(members))
+	for _, m := range members { // enough to find a list by, for it is compared
+		sum = sum*31 + uint64(len(m.name))
+		if m.name != "" {
+			sum = sum*31 + uint64(m.name[0]) ^ uint64(m.name[len(m.name)-1])<<8
+		}
+	}
+	known, has := r.lists[sum]
+	if has && len(members) == len(known) {
+		same := true
+		for i, m := range members {
+			same = same && known[i] == m.name
+		}
+		if same {
+			return known
+		}
+	}
+	names := make([]string, len(members))
+	for i, m := range members {
+		names[i] = m.name
+	}
+	if !has && len(members) <= fewNames && len(r.lists) < mostLists {
+		r.lists[sum] = names
+	}
+	return names
 }
 
 func (r *jsonReader) list(depth int) (made, error) {

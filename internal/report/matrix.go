@@ -182,11 +182,11 @@ func (r *Report) filled() map[cellKey]*Cell {
 		}
 		out[cellKey{k.line.Operation, k.kind.in, k.field, k.kind.what}] = c
 	}
-	for name, d := range r.described {
+	for name := range r.described {
 		if r.Line(name).Cases == 0 {
 			continue
 		}
-		for _, f := range d.Fields {
+		for _, f := range r.Described(name).Fields {
 			for keyword := range f.Rules {
 				column := columnOf[rule.Family([]exchange.Flaw{{In: f.In, Rule: keyword}})]
 				k := cellKey{name, f.In, f.Pointer, column}
@@ -209,7 +209,7 @@ type fieldKey struct{ in, field string }
 func (r *Report) fieldOrder() map[fieldKey]int {
 	out := map[fieldKey]int{}
 	for _, l := range r.Lines {
-		for _, f := range r.described[l.Operation].Fields {
+		for _, f := range r.Described(l.Operation).Fields {
 			k := fieldKey{f.In, f.Pointer}
 			if _, has := out[k]; !has {
 				out[k] = len(out) + 1

@@ -6,6 +6,7 @@ package report
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"iter"
 	"slices"
@@ -88,7 +89,8 @@ type Report struct {
 	entries   map[entryKey]*Entry
 	order     map[string]int
 	messages  map[said]*heard
-	described map[string]exchange.Described // by operation
+	described map[string][]byte // by operation, as JSON: there are many, and they are seldom looked at
+	last      exchange.Described
 	cells     map[spot]*tally
 	short     short
 	layouts   map[layoutKey]*Layout
@@ -114,7 +116,7 @@ const maxRefusals = 100_000
 
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]map[*Line]bool{}, messages: map[said]*heard{}, described: map[string]exchange.Described{},
+	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]map[*Line]bool{}, messages: map[said]*heard{}, described: map[string][]byte{},
 		cells: map[spot]*tally{}, short: newShort(), layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
 }
 
@@ -159,11 +161,28 @@ func (r *Report) Arrange(operations iter.Seq[string]) {
 // AddOperation takes in what the description has of an operation; the last one counts.
 func (r *Report) AddOperation(d exchange.Described) {
 	r.Line(d.Operation)
-	r.described[d.Operation] = d
+	text, err := instance.Marshal(d)
+	if err != nil {
+		panic("report: texts and numbers that cannot be written: " + err.Error())
+	}
+	r.described[d.Operation], r.last = text, exchange.Described{}
 }
 
 // Described is what the description has of an operation; nothing where that is not known.
-func (r *Report) Described(operation string) exchange.Described { return r.described[operation] }
+func (r *Report) Described(operation string) exchange.Described {
+	text := r.described[operation]
+	if text == nil {
+		return exchange.Described{}
+	}
+	if r.last.Operation == operation {
+		return r.last
+	}
+	r.last = exchange.Described{}
+	if err := json.Unmarshal(text, &r.last); err != nil {
+		panic("report: reading what was written: " + err.Error())
+	}
+	return r.last
+}
 
 // Count takes in what a judged case does to the outcome of its operation, and nothing else.
 func (r *Report) Count(res record.Result) { r.take(res, func(entryKey, judge.Finding, *knownCause) {}) }
