@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -90,7 +91,9 @@ func (r *Run) AddRun(f judge.RunFinding) {
 var (
 	figures = regexp.MustCompile(`[0-9]+(?:[.,][0-9]+)*`)
 	// passing is what is another one each time: UUIDs, dates, times, long numbers.
-	passing = regexp.MustCompile(`(?i)\b[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}\b|\b[0-9]{4}-[0-9]{2}-[0-9]{2}\b|\b[0-9]{1,2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]+)?)?\b|\b[0-9]{7,}\b`)
+	passing = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)\b[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}\b|\b[0-9]{4}-[0-9]{2}-[0-9]{2}\b|\b[0-9]{1,2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]+)?)?\b|\b[0-9]{7,}\b`)
+	})
 )
 
 // settled are words without what differs from run to run, and without values of the
@@ -103,7 +106,7 @@ func settled(words string, e exchange.Exchange) string {
 		}
 		return true
 	})
-	return passing.ReplaceAllString(words, "…")
+	return passing().ReplaceAllString(words, "…")
 }
 
 // Kind is the sort of a change.

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"obiter/internal/instance"
 )
@@ -115,7 +116,9 @@ func limits(accepted span, refused []int) (least, most *int) {
 }
 
 // word is a text that may stand in a list of words.
-var word = regexp.MustCompile(`^[A-Za-z][A-Za-z _-]{0,40}$`)
+var word = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[A-Za-z][A-Za-z _-]{0,40}$`)
+})
 
 func (n *node) ofTexts(f *facts) {
 	for _, known := range formats {
@@ -130,7 +133,7 @@ func (n *node) ofTexts(f *facts) {
 	}
 	f.sure["minLength"], f.sure["maxLength"] = f.minLength != nil, f.maxLength != nil
 	distinct := instance.Names(anyOf(n.texts))
-	words := !slices.ContainsFunc(distinct, func(t string) bool { return !word.MatchString(t) })
+	words := !slices.ContainsFunc(distinct, func(t string) bool { return !word().MatchString(t) })
 	otherRefused := slices.ContainsFunc(n.refused.texts, func(t string) bool { return n.texts[t] == 0 && strings.TrimSpace(t) != "" })
 	if words && f.format == "" && n.seen >= manySeen && len(distinct) >= 2 && len(distinct) <= mostInAll && len(distinct)*4 <= n.seen && (otherRefused || len(distinct)*10 <= n.seen) {
 		f.enum, f.sure["enum"] = distinct, otherRefused

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -161,7 +162,7 @@ func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 		return []Finding{finding("unexplained-refusal", "", "", fmt.Sprintf("a request that obeys the description was refused with %s%s", StatusText(a.Status), reasons(c, a, doc)))}
 	case !edge && !contradicts(c, a, doc):
 		return []Finding{notReached(what, c, a, doc)}
-	case edge && (speaksOfRecords(a.Status) || a.Status < 500 && (standsForRecord(*c.Edge) || ofRecords.MatchString(reasons(c, a, doc)))):
+	case edge && (speaksOfRecords(a.Status) || a.Status < 500 && (standsForRecord(*c.Edge) || ofRecords().MatchString(reasons(c, a, doc)))):
 		return []Finding{conflict(field, what, a)}
 	}
 	f := finding(code, field, "", fmt.Sprintf("%s was refused with %s%s", what, StatusText(a.Status), reasons(c, a, doc)))
@@ -263,14 +264,16 @@ func ownWords(a exchange.Answer, doc problem.Document) string {
 	}
 	text := string(a.Body[:min(len(a.Body), maxSearched)])
 	if media := exchange.MediaTypeOf(a.Header.Get("Content-Type")); media == "text/html" || media == "application/xhtml+xml" {
-		text = markup.ReplaceAllString(unseen.ReplaceAllString(text, " "), " ")
+		text = markup.ReplaceAllString(unseen().ReplaceAllString(text, " "), " ")
 	}
 	return shorten(strings.TrimSpace(strings.ToValidUTF8(text, "")))
 }
 
 // What a page has between its words, and what of it nobody sees.
 var (
-	unseen = regexp.MustCompile(`(?is)<(head|style|script)\b.*?</(head|style|script)>|<!doctype[^>]*>`)
+	unseen = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?is)<(head|style|script)\b.*?</(head|style|script)>|<!doctype[^>]*>`)
+	})
 	markup = regexp.MustCompile(`<[^>]*>`)
 )
 

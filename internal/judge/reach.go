@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -33,7 +34,7 @@ func contradicts(c exchange.Case, a exchange.Answer, doc problem.Document) bool 
 			if slices.Contains(c.Unchecked, exchange.Flaw{In: in, Pointer: n.Name.Path()}.Where()) {
 				return false // its value was made without knowing all that it has to be
 			}
-			return (n.InRequest || lacks(part, n.Name)) && !namesRecord(n.Name.Raw) && !ofRecords.MatchString(n.Message)
+			return (n.InRequest || lacks(part, n.Name)) && !namesRecord(n.Name.Raw) && !ofRecords().MatchString(n.Message)
 		}) {
 			return true
 		}
@@ -61,7 +62,9 @@ func lacks(body any, n layout.Name) bool {
 }
 
 // ofRecords matches what is said of a record, and not of the form of a value.
-var ofRecords = regexp.MustCompile(`(?i)\b(not (be )?found|no such|not exist|doesn['’]t exist|(could|can) ?not find|can['’]t find|unknown|unrecogni[sz]ed|on record|invalid (id|pk|reference|foreign)|already|taken|must be unique|not unique|duplicate)`)
+var ofRecords = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\b(not (be )?found|no such|not exist|doesn['’]t exist|(could|can) ?not find|can['’]t find|unknown|unrecogni[sz]ed|on record|invalid (id|pk|reference|foreign)|already|taken|must be unique|not unique|duplicate)`)
+})
 
 // recordWords end the names of fields that stand for a record.
 var recordWords = []string{"id", "ids", "uuid", "uuids", "guid", "key", "slug", "ref", "refs"}
@@ -95,9 +98,9 @@ func notReached(what string, c exchange.Case, a exchange.Answer, doc problem.Doc
 	advice := "give it a body or parameters that the service takes: body: in obiter.yaml, or examples in the description"
 	why := reasons(c, a, doc)
 	switch {
-	case taken.MatchString(why):
+	case taken().MatchString(why):
 		advice = "a rule unique: in obiter.yaml makes a new value for each request"
-	case ofRecords.MatchString(why):
+	case ofRecords().MatchString(why):
 		advice = "let a fixture in obiter.yaml make the record, and name it in body:"
 	}
 	switch a.Status {
@@ -126,7 +129,7 @@ func conflict(field, what string, a exchange.Answer) Finding {
 	advice := "a rule unique: in obiter.yaml makes a new value for each request"
 	switch a.Status {
 	case http.StatusConflict, http.StatusBadRequest, http.StatusUnprocessableEntity:
-		if a.Status != http.StatusConflict && !taken.Match(a.Body) {
+		if a.Status != http.StatusConflict && !taken().Match(a.Body) {
 			advice = "the value names a record: a rule exists: in obiter.yaml says where there are some"
 		}
 	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
@@ -152,7 +155,7 @@ func (l *look) isConflict() bool {
 	}
 	reading := l.reading(Context{})
 	return !slices.ContainsFunc(reading.Fields, func(n layout.Named) bool {
-		return !ofRecords.MatchString(n.Message) && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed })
+		return !ofRecords().MatchString(n.Message) && slices.ContainsFunc(c.Flaws, func(f exchange.Flaw) bool { return fit(f, n) > rule.Missed })
 	})
 }
 
@@ -160,7 +163,9 @@ func (l *look) isConflict() bool {
 // one is in each match.
 var inTaken = []string{"already", "taken", "unique", "duplicate"}
 
-var taken = regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|(is|was|been) taken|must be unique|not unique|duplicate)\b`)
+var taken = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|(is|was|been) taken|must be unique|not unique|duplicate)\b`)
+})
 
 // mayBeTaken reports whether a text has one of these words in it; most say nothing of the
 // kind.
@@ -199,7 +204,7 @@ func (l *look) isTaken() bool {
 	}
 	fields := l.reading(Context{}).Fields
 	return len(fields) > 0 && !slices.ContainsFunc(fields, func(n layout.Named) bool {
-		if fit(c.Flaws[0], n) > rule.Missed || !taken.MatchString(n.Message) {
+		if fit(c.Flaws[0], n) > rule.Missed || !taken().MatchString(n.Message) {
 			return true
 		}
 		sent, there := instance.Get(c.Body, n.Name.Path())
@@ -241,12 +246,12 @@ func Taken(c exchange.Case, a exchange.Answer, known ...string) (pointer string,
 	}
 	l := lookAt(&c, &a)
 	for _, n := range l.reading(Context{}).Fields {
-		if at := n.Name.Path(); taken.MatchString(n.Message) && usable(at) {
+		if at := n.Name.Path(); taken().MatchString(n.Message) && usable(at) {
 			return at, true
 		}
 	}
 	why := reasons(c, a, l.doc)
-	if !taken.MatchString(why) && a.Status != http.StatusConflict {
+	if !taken().MatchString(why) && a.Status != http.StatusConflict {
 		return "", false
 	}
 	object, _ := c.Body.(map[string]any)

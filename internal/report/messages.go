@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
@@ -111,11 +112,15 @@ func (m Message) Wording() string {
 // ofLimits are the rules whose message can name a limit.
 var ofLimits = []string{"minLength", "maxLength", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minItems", "maxItems", "minProperties", "maxProperties"}
 
-var numberWords = regexp.MustCompile(`(?i)[0-9]|\b(zero|one|two|three|four|five|six|seven|eight|nine|ten|empty|blank|positive|negative|whole)\b`)
+var numberWords = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)[0-9]|\b(zero|one|two|three|four|five|six|seven|eight|nine|ten|empty|blank|positive|negative|whole)\b`)
+})
 
 // inCode matches words that are of programs, and not of people: qualified class names,
 // types of programming languages, what decoders say.
-var inCode = regexp.MustCompile(`\b(?:[a-z][a-z0-9_]*\.){2,}[A-Z]\w*|\b\w*[a-z](?:Exception|Dto|DTO)\b|\b(?:NoneType|ValueError|TypeError|u?int(?:8|16|32|64)|float(?:32|64)|BigDecimal|LocalDate(?:Time)?|OffsetDateTime|HashMap|ArrayList|NaN|undefined)\b|\b(?:Go struct|struct field|unmarshal)\b|\b(?:java|javax|System|std)(?:\.|::)\w+|\b(?:List|Map|Set|Optional|Vec)<`)
+var inCode = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\b(?:[a-z][a-z0-9_]*\.){2,}[A-Z]\w*|\b\w*[a-z](?:Exception|Dto|DTO)\b|\b(?:NoneType|ValueError|TypeError|u?int(?:8|16|32|64)|float(?:32|64)|BigDecimal|LocalDate(?:Time)?|OffsetDateTime|HashMap|ArrayList|NaN|undefined)\b|\b(?:Go struct|struct field|unmarshal)\b|\b(?:java|javax|System|std)(?:\.|::)\w+|\b(?:List|Map|Set|Optional|Vec)<`)
+})
 
 // Notes say in a few words what a reader of the message misses.
 func (m Message) Notes() []string {
@@ -123,10 +128,10 @@ func (m Message) Notes() []string {
 	switch {
 	case m.Words == "":
 		out = append(out, "nothing is said")
-	case slices.Contains(ofLimits, m.Rule) && !numberWords.MatchString(m.Words):
+	case slices.Contains(ofLimits, m.Rule) && !numberWords().MatchString(m.Words):
 		out = append(out, "no limit is named")
 	}
-	if inCode.MatchString(m.Words) {
+	if inCode().MatchString(m.Words) {
 		out = append(out, "speaks of code")
 	}
 	return out
