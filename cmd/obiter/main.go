@@ -6,6 +6,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
 	"syscall"
@@ -19,16 +20,33 @@ import (
 // flight ends, what was answered is judged, and what was made is taken away.
 const patience = 15 * time.Second
 
-// Memory that is used freely, in bytes; beyond it twice what is needed.
-const freely = 80 << 20
+// How much garbage there may be before it is collected, in hundredths of what is needed: a
+// lot in a short life, so that it is seldom collected, and less in a large one. In between,
+// the heap takes so many bytes freely.
+const (
+	most   = 400
+	least  = 75
+	freely = 60 << 20
+)
 
-// sparing keeps a long run from using three times the memory that it needs.
-func sparing() {
+// spare sees to it, each time that garbage was collected, that the next time comes before
+// there is too much of it.
+func spare() {
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	for range time.Tick(100 * time.Millisecond) {
+	percent := most
+	debug.SetGCPercent(percent)
+	var collected func(int)
+	wait := func() { runtime.AddCleanup(&struct{ gone *int }{&percent}, collected, 0) }
+	collected = func(int) {
 		metrics.Read(live)
-		debug.SetMemoryLimit(max(freely, int64(live[0].Value.Uint64()*2)))
+		needed := int(live[0].Value.Uint64())
+		if next := min(most, max(least, 100*(freely-needed)/max(needed, 1))); next != percent {
+			percent = next
+			debug.SetGCPercent(percent)
+		}
+		wait()
 	}
+	wait()
 }
 
 // leave ends the program at once, but for what was answered: that is in the run file by then.
@@ -38,10 +56,8 @@ func leave() {
 }
 
 func main() {
-	// A short life with much garbage: collect seldom while memory is small.
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(400)
-		go sparing()
+	if os.Getenv("GOGC") == "" { // else whoever runs it knows better
+		spare()
 	}
 	signal.Ignore(syscall.SIGPIPE) // a reader that went away ends a run in order, too
 	end, endAll := context.WithCancel(context.Background())

@@ -340,6 +340,9 @@ func (a Answer) Once() Answer {
 	return a
 }
 
+// Forget lets go of what was read of the body, which takes several times its room.
+func (a *Answer) Forget() { a.read = nil }
+
 // JSON is the body as a JSON value, which is nobody's to change.
 func (a Answer) JSON() (any, error) {
 	r := a.read

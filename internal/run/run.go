@@ -463,6 +463,7 @@ func (o *operation) keepRejection(planned *exchange.Case, e *exchange.Exchange, 
 		return
 	}
 	o.size = size
+	e.Response.Forget()
 	o.rejected = append(o.rejected, &rejection{planned, e})
 }
 
