@@ -104,7 +104,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	if opt.Plan.ControlsOnly {
 		events.Finished = reach.finished
 	}
-	if first := a.first(opt.Base); first {
+	if !a.quiet && a.first(opt.Base) {
 		begun := events.Begun
 		events.Begun = func(p *plan.Plan) {
 			begun(p)
