@@ -565,3 +565,15 @@ func TestWhatIsNotJudgedDoesNotPass(t *testing.T) {
 		t.Errorf("a warning about the status passes: %+v", j)
 	}
 }
+
+// TestMayBeTaken: the words, in either case, wherever they are; and no others.
+func TestMayBeTaken(t *testing.T) {
+	for text, want := range map[string]bool{
+		"Already": true, "the name is TAKEN": true, "must be uniQue.": true, "xduplicate": true, "duplicat": false, "alread": false, "take": false, "a quay": false, "": false, "t": false,
+		"mistaken": true, "unequal": false, "TALL AND UNUSUAL DUAL ALTAR": false,
+	} {
+		if got := mayBeTaken([]byte(text)); got != want {
+			t.Errorf("%q: %v", text, got)
+		}
+	}
+}

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
-	"slices"
-	"strings"
 	"sync"
 )
 
@@ -69,10 +67,6 @@ var leaks = []leak{
 	{"a framework's debug page", []string{"DEBUG = True"}, lazily(`DEBUG = True`)},
 	{"a debugger's page", []string{"Werkzeug"}, lazily(`Werkzeug (?:Debugger|powered)`)},
 	{"a path of the server", []string{"/home/", "/usr/", "/var/", "/opt/", "/srv/", "/root/"}, lazily(`(?:^|[\s"'(])/(?:home|usr/(?:local|src|lib|app)|var/(?:www|lib|task)|opt|srv|root)/[\w.-]+/[\w./-]+\.(?:js|ts|py|rb|php|go|java|jar|rs|cs|dll|so)\b`)},
-}
-
-func hasAny(text string, literals []string) bool {
-	return slices.ContainsFunc(literals, func(l string) bool { return strings.Contains(text, l) })
 }
 
 // literals are all of them, by the two bytes that they begin with; begins tells which those

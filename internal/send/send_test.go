@@ -195,6 +195,19 @@ func TestRedirectsAreNotFollowed(t *testing.T) {
 	}
 }
 
+// A redirect to nowhere is an answer as any other.
+func TestRedirectsToNowhereAreAnswers(t *testing.T) {
+	for _, location := range []string{"http://[", "%zz", ""} {
+		s, c := sender(t, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Location", location)
+			w.WriteHeader(http.StatusFound)
+		}, Options{})
+		if a := s.Send(context.Background(), c); a.Status != 302 || a.Err != "" || a.Header.Get("Location") != location {
+			t.Errorf("to %q: %+v", location, a)
+		}
+	}
+}
+
 func TestAnswersAreReadUpToACap(t *testing.T) {
 	for _, c := range []struct {
 		size      int
