@@ -39,8 +39,8 @@ var within = map[string]map[string][]string{
 		"wire": {"body.go", "compose.go", "emit.go", "media.go", "part.go", "request.go"}, "sample": {"body.go", "business.go", "emit.go", "part.go", "plan.go"},
 	},
 	"judge": {
-		"problem": {"beyond.go", "blame.go", "consistency.go", "judge.go", "look.go", "reach.go"}, "layout": {"blame.go", "consistency.go", "judge.go", "look.go", "reach.go", "run.go"},
-		"rule": {"beyond.go", "blame.go", "consistency.go", "judge.go", "reach.go"}, "exchange": {"beyond.go", "blame.go", "consistency.go", "judge.go", "kept.go", "look.go", "reach.go", "run.go", "state.go"},
+		"problem": {"beyond.go", "blame.go", "consistency.go", "judge.go", "look.go", "reach.go", "words.go"}, "layout": {"blame.go", "consistency.go", "judge.go", "look.go", "reach.go", "run.go", "words.go"},
+		"rule": {"beyond.go", "blame.go", "consistency.go", "judge.go", "reach.go", "words.go"}, "exchange": {"beyond.go", "blame.go", "consistency.go", "judge.go", "kept.go", "look.go", "reach.go", "run.go", "state.go", "words.go"},
 	},
 }
 
