@@ -22,9 +22,12 @@ type plantings struct {
 	known map[string][]planting // by what decides; nothing in a list is written to
 }
 
-// mostPlantings bounds the parts whose flaws are remembered: operations with the same
-// parameters follow one another in most descriptions.
-const mostPlantings = 64
+// Limits of what is remembered: parts, for operations with the same parameters follow one
+// another in most descriptions, and for each the bytes of its texts.
+const (
+	mostPlantings  = 64
+	mostOfPlanting = 64 << 10
+)
 
 func (p *plantings) of(key string) ([]planting, bool) {
 	p.mu.Lock()
@@ -71,7 +74,7 @@ func (e *emitter) parameters(part *Part, control any, opt flaw.Options, give fun
 		return
 	}
 	list = nil
-	dropped, enough := opt.Dropped, false
+	dropped, enough, size := opt.Dropped, false, 0
 	opt.Dropped = func(d flaw.Drop) {
 		list = append(list, planting{dropped: &d})
 		dropped(d)
@@ -82,9 +85,14 @@ func (e *emitter) parameters(part *Part, control any, opt flaw.Options, give fun
 	}
 	flaw.Plant(part.Schema, control, opt, func(p flaw.Planted) bool {
 		list = append(list, planting{planted: p})
+		object, _ := p.Value.(map[string]any)
+		for _, v := range object {
+			text, _ := v.(string)
+			size += len(text)
+		}
 		return give(p)
 	})
-	if !enough && !e.stopped {
+	if !enough && !e.stopped && size <= mostOfPlanting {
 		e.op.plan.plantings.keep(key, list)
 	}
 }
