@@ -13,13 +13,14 @@ import (
 func TestGraces(t *testing.T) {
 	var g graces
 	one, cancel := context.WithCancel(context.Background())
-	two := context.WithValue(context.Background(), struct{}{}, 2)
+	type key struct{}
+	two := context.WithValue(context.Background(), key{}, 2)
 	a, b := g.enter(one), g.enter(one)
 	if a != b {
 		t.Error("two exchanges share nothing")
 	}
 	other := g.enter(two)
-	if other == a || other.flight.Value(struct{}{}) != 2 {
+	if other == a || other.flight.Value(key{}) != 2 {
 		t.Error("another context is not another one")
 	}
 	g.leave(a)
