@@ -218,10 +218,15 @@ func (r *Run) Control(e exchange.Exchange) {
 	c.slowest = max(c.slowest, e.Response.Took)
 }
 
+// Same reports whether two answers are the same to whoever reads them.
+func Same(a, b exchange.Answer) bool {
+	return a.Status == b.Status && a.Err == b.Err && bytes.Equal(a.Body, b.Body) && slices.Equal(a.Header["Content-Type"], b.Header["Content-Type"])
+}
+
 // Repeated judges a rejected case that was sent twice. An operation that answers
 // in two ways is told once.
 func (r *Run) Repeated(c exchange.Case, first, second exchange.Answer) {
-	if first.Status == second.Status && first.Err == second.Err && bytes.Equal(first.Body, second.Body) && slices.Equal(first.Header["Content-Type"], second.Header["Content-Type"]) {
+	if Same(first, second) {
 		return
 	}
 	r.mu.Lock()
@@ -246,6 +251,12 @@ func (r *Run) Closing(c exchange.Case, a exchange.Answer) {
 	if f, spoilt := refusedLater(c, a); spoilt {
 		r.note(f)
 	}
+}
+
+// Spoilt reports whether Closing finds something.
+func Spoilt(c exchange.Case, a exchange.Answer) bool {
+	_, spoilt := refusedLater(c, a)
+	return spoilt
 }
 
 // State judges what a rejected case made of a resource, and whether it keeps what only

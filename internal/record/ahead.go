@@ -76,7 +76,7 @@ func (r *Reader) batch() []*decoded {
 			break
 		}
 		d := &decoded{number: r.line, data: bytes.Clone(data), cut: !r.ended && err == nil, err: err}
-		d.raw = r.again != nil && err == nil && bytes.HasPrefix(data, caseBegins) && !r.again(r.line-2)
+		d.raw = r.again != nil && err == nil && leftAlone(data) && !r.again(r.line-2)
 		batch = append(batch, d)
 		size += len(data)
 		if err != nil {
@@ -88,7 +88,7 @@ func (r *Reader) batch() []*decoded {
 	for w := range workers {
 		decoding.Go(func() {
 			for i := w; i < len(batch); i += workers {
-				if d := batch[i]; d.err == nil && (!d.raw || bytes.Contains(d.data, ofControl)) {
+				if d := batch[i]; d.err == nil && (!d.raw || bytes.HasPrefix(d.data, caseBegins) && bytes.Contains(d.data, ofControl)) {
 					batch[i].decode()
 				}
 			}
@@ -98,11 +98,19 @@ func (r *Reader) batch() []*decoded {
 	return batch
 }
 
-// What lines of cases begin with, and those of controls have.
+// What lines of cases begin with, and of what was sent once more; and what those of controls
+// have.
 var (
-	caseBegins = []byte(`{"type":"` + typeCase + `",`)
-	ofControl  = []byte(`"kind":"` + string(exchange.Control) + `"`)
+	caseBegins    = []byte(`{"type":"` + typeCase + `",`)
+	repeatBegins  = []byte(`{"type":"` + typeRepeat + `",`)
+	closingBegins = []byte(`{"type":"` + typeClosing + `",`)
+	ofControl     = []byte(`"kind":"` + string(exchange.Control) + `"`)
 )
+
+// leftAlone reports whether a line is one of those that Select may leave as they are.
+func leftAlone(line []byte) bool {
+	return bytes.HasPrefix(line, caseBegins) || bytes.HasPrefix(line, repeatBegins) || bytes.HasPrefix(line, closingBegins)
+}
 
 // decode reads the line's own members.
 func (d *decoded) decode() {

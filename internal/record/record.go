@@ -319,13 +319,13 @@ type Line struct {
 	Operation *exchange.Described
 	Log       *Log
 	Findings  bool // of the whole run, which judging makes anew
-	// Raw is a case that Select leaves as it is, until the next line is read; nothing else
+	// Raw is a line that Select leaves as it is, until the next one is read; nothing else
 	// is given then.
 	Raw []byte
 }
 
-// Select has cases left as they are: those whose lines, counted from 0 after the first of
-// the file, need not be read again. It has to be called before Lines.
+// Select has cases, and what was sent once more, left as they are: those whose lines, counted
+// from 0 after the first of the file, need not be read again. It has to be called before Lines.
 func (r *Reader) Select(again func(line int) bool) { r.again = again }
 
 func (l Line) empty() bool {

@@ -114,6 +114,13 @@ func (c *collector) keep(write func(*record.Writer) error) {
 	}
 }
 
+// judgeLater notes whether the line that is about to be kept is judged in the end.
+func (c *collector) judgeLater(needed bool) {
+	if needed && c.sure != nil {
+		c.sure.late = append(c.sure.late, c.record.Lines())
+	}
+}
+
 // line is the outcome of an operation.
 func (c *collector) line(operation string) *report.Line {
 	c.mu.Lock()
@@ -131,7 +138,10 @@ func (c *collector) described(d exchange.Described) {
 
 // repeated takes in a rejected case that was sent twice.
 func (c *collector) repeated(r record.Repeat) {
-	c.keep(func(w *record.Writer) error { return w.Repeat(r.Case, r.First, r.Second) })
+	c.keep(func(w *record.Writer) error {
+		c.judgeLater(!judge.Same(r.First, r.Second))
+		return w.Repeat(r.Case, r.First, r.Second)
+	})
 	if c.sure == nil { // else it is judged in the end
 		c.judge.Repeated(r.Case, r.First, r.Second)
 	}
@@ -139,7 +149,10 @@ func (c *collector) repeated(r record.Repeat) {
 
 // closing takes in a control that was sent again after the flawed requests.
 func (c *collector) closing(e exchange.Exchange) {
-	c.keep(func(w *record.Writer) error { return w.Closing(e.Case, e.Response) })
+	c.keep(func(w *record.Writer) error {
+		c.judgeLater(judge.Spoilt(e.Case, e.Response))
+		return w.Closing(e.Case, e.Response)
+	})
 	c.judge.Closing(e.Case, e.Response)
 }
 
