@@ -372,7 +372,7 @@ func TestTheWorksAreReachedWhole(t *testing.T) {
 		t.Errorf("the configuration has %d lines", n)
 	}
 	w := newWorks()
-	for _, limit := range []int{0, 250} {
+	for _, limit := range []int{0, 120} {
 		w.limit = limit
 		out, told, file, err := w.tried(t, context.Background(), worksDescription+worksRest, worksConfig, flaw.Quick)
 		slower := limit > 0 && len(told) == 1 && strings.Contains(told[0], "slows down")
