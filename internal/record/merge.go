@@ -2,6 +2,7 @@ package record
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -286,8 +287,9 @@ func (m *Merge) key(in *merged, id string) uint64 {
 	return uint64(in.service)<<40 | n
 }
 
-// lines gives out the lines of all runs, by the order of the plans: what comes next in a
-// run is what has the smallest number of all that come next.
+// lines gives out the lines of all runs: operations in the order of the plans, then what
+// counts of each run, the last run first. So a control, which counts in the last run that sent
+// it, comes before all that it proves, in whatever order a run was answered.
 func (m *Merge) lines(readers []*Reader, out *Reader, yield func(Line, error) bool) {
 	type source struct {
 		run  int
@@ -322,7 +324,17 @@ func (m *Merge) lines(readers []*Reader, out *Reader, yield func(Line, error) bo
 		}
 	}
 	for len(sources) > 0 {
-		first := slices.MinFunc(sources, func(a, b *source) int { return a.line.number() - b.line.number() })
+		first := slices.MinFunc(sources, func(a, b *source) int {
+			switch x, y := a.line.Operation, b.line.Operation; {
+			case x != nil && y != nil:
+				return cmp.Compare(x.Number, y.Number)
+			case x != nil:
+				return -1
+			case y != nil:
+				return 1
+			}
+			return cmp.Compare(b.run, a.run)
+		})
 		if l := first.line.Log; l != nil {
 			out.Logs[l.Case] = l.Lines
 		}
@@ -359,17 +371,6 @@ func (m *Merge) settles(run int, l *Line) bool {
 	}
 	c.Number += offset
 	return m.counts[m.key(in, c.ID)] == run
-}
-
-// number is the place in the plan of what the line is about.
-func (l Line) number() int {
-	switch {
-	case l.Operation != nil:
-		return l.Operation.Number
-	case l.Log != nil: // it belongs to the line before
-		return 0
-	}
-	return l.about().Number
 }
 
 // about is the case that a line is about; nil where it is about none.
