@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"maps"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -149,10 +150,9 @@ func (r *rewriter) object(v any, at *path, guess bool) {
 		if ref, ok := v["$ref"].(string); ok {
 			r.refer(at, ref, false)
 		}
-		for _, k := range instance.Names(v) {
-			if isContainer(v[k]) {
-				r.member(k, v[k], &path{at, k}, guess)
-			}
+		var names [few]string
+		for _, k := range containers(names[:0], v) {
+			r.member(k, v[k], &path{at, k}, guess)
 		}
 	}
 }
@@ -176,6 +176,21 @@ func (r *rewriter) member(k string, v any, at *path, guess bool) {
 	default:
 		r.object(v, at, guess)
 	}
+}
+
+// few members have anything inside.
+const few = 8
+
+// containers adds the names of the members that have anything inside to names, which is
+// empty, and sorts them.
+func containers(names []string, m map[string]any) []string {
+	for k, v := range m {
+		if isContainer(v) {
+			names = append(names, k)
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 func (r *rewriter) refer(at *path, ref string, schema bool) {
@@ -205,7 +220,8 @@ func (r *rewriter) schema(v any, at *path) {
 	r.keywords(m)
 	r.discriminate(m)
 	r.note(m, at)
-	for _, k := range instance.Names(m) {
+	var names [few]string
+	for _, k := range containers(names[:0], m) {
 		switch inner := m[k].(type) {
 		case map[string]any:
 			if schemaMembers[k] {
@@ -241,10 +257,12 @@ func (r *rewriter) note(m map[string]any, at *path) {
 }
 
 // notInOpenAPI30 are assertions of later dialects; in a 3.0 document they have no force.
-var notInOpenAPI30 = []string{
-	"const", "patternProperties", "if", "then", "else", "contains", "minContains", "maxContains", "propertyNames",
-	"prefixItems", "dependentRequired", "dependentSchemas", "unevaluatedItems", "unevaluatedProperties",
-	"dependencies", "additionalItems", "$id", "$schema", "$anchor", "$dynamicRef", "$dynamicAnchor", "$recursiveRef", "$vocabulary",
+var notInOpenAPI30 = map[string]bool{
+	"const": true, "patternProperties": true, "if": true, "then": true, "else": true, "contains": true,
+	"minContains": true, "maxContains": true, "propertyNames": true, "prefixItems": true,
+	"dependentRequired": true, "dependentSchemas": true, "unevaluatedItems": true,
+	"unevaluatedProperties": true, "dependencies": true, "additionalItems": true, "$id": true, "$schema": true,
+	"$anchor": true, "$dynamicRef": true, "$dynamicAnchor": true, "$recursiveRef": true, "$vocabulary": true,
 }
 
 // keywords rewrites one schema object. Boolean limits and nullable stray into
@@ -252,9 +270,7 @@ var notInOpenAPI30 = []string{
 // is murky.
 func (r *rewriter) keywords(m map[string]any) {
 	if r.old {
-		for _, k := range notInOpenAPI30 {
-			delete(m, k)
-		}
+		maps.DeleteFunc(m, func(k string, _ any) bool { return notInOpenAPI30[k] })
 	}
 	for _, limit := range [][2]string{{"exclusiveMinimum", "minimum"}, {"exclusiveMaximum", "maximum"}} {
 		strict, ok := m[limit[0]].(bool)

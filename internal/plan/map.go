@@ -22,7 +22,7 @@ func Map[T any](p *Plan, workers int, work func(*Operation) T) iter.Seq[T] {
 		var (
 			wg    sync.WaitGroup
 			todo  = make(chan int)
-			ahead = make(chan struct{}, 2*workers) // jobs begun and not yet given out
+			ahead = make(chan struct{}, 8*workers) // jobs begun and not yet given out
 			stop  = make(chan struct{})
 		)
 		defer wg.Wait()

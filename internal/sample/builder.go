@@ -109,10 +109,10 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 			return v, nil
 		}
 	}
-	v, err := b.synthesise(at, list, sh, ordinal)
-	if err == nil && !schema.Obeys(list, v) { // it may have brought a condition's side in
+	v, obeys, err := b.synthesise(at, list, sh, ordinal)
+	if err == nil && !obeys { // it may have brought a condition's side in
 		if more := with(sources, schema.Apply(list, v)); len(more) > len(sources) {
-			if other, e := b.synthesise(at, more, schema.Merge(more), ordinal); e == nil && schema.Obeys(list, other) {
+			if other, _, e := b.synthesise(at, more, schema.Merge(more), ordinal); e == nil && schema.Obeys(list, other) {
 				v = other
 			}
 		}
@@ -136,18 +136,26 @@ func obeysAny(list []schema.Schema, v any) bool {
 	return slices.ContainsFunc(list, func(s schema.Schema) bool { return s.Valid(v) })
 }
 
-// synthesise synthesises a value.
-func (b *builder) synthesise(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (any, error) {
-	if sh.HasEnum {
-		return b.member(at, list, sh, ordinal)
-	}
+// synthesise synthesises a value, and reports whether it obeys all schemas in list.
+func (b *builder) synthesise(at string, list []schema.Schema, sh *schema.Shape, ordinal int) (v any, obeys bool, err error) {
 	usual := schema.String
 	if at == "" && b.usual != 0 {
 		usual = b.usual
 	}
-	switch sh.KindOr(usual) {
-	case schema.Object:
+	kind := sh.KindOr(usual)
+	if kind == schema.Object && !sh.HasEnum {
 		return b.conditional(at, list, sh)
+	}
+	v, err = b.notObject(at, list, sh, kind, ordinal)
+	return v, err == nil && schema.Obeys(list, v), err
+}
+
+// notObject synthesises a value that is no object, or one of those that are listed.
+func (b *builder) notObject(at string, list []schema.Schema, sh *schema.Shape, kind schema.Types, ordinal int) (any, error) {
+	if sh.HasEnum {
+		return b.member(at, list, sh, ordinal)
+	}
+	switch kind {
 	case schema.Array:
 		return b.array(at, sh)
 	case schema.String:
@@ -163,18 +171,22 @@ func (b *builder) synthesise(at string, list []schema.Schema, sh *schema.Shape, 
 }
 
 // conditional makes an object and looks what its own members require: then,
-// else, dependentSchemas. What they ask is added and it is made again.
-func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape) (any, error) {
+// else, dependentSchemas. What they ask is added and it is made again. It reports whether
+// the object obeys.
+func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape) (v any, obeys bool, err error) {
 	if leave := b.exclusions(sh, false); len(leave) > 0 { // of a forced anyOf all branches might be obeyed
 		if v, err := b.object(at, sh, leave); err == nil && schema.Obeys(list, v) {
-			return v, nil
+			return v, true, nil
 		}
 	}
 	first := sh
-	v, err := b.object(at, sh, nil)
+	v, err = b.object(at, sh, nil)
 	for range 3 {
-		if err != nil || schema.Obeys(list, v) {
-			return v, err
+		if err != nil {
+			return v, false, err
+		}
+		if schema.Obeys(list, v) {
+			return v, true, nil
 		}
 		sources := with(sh.Sources, schema.Apply(list, v))
 		if len(sources) == len(sh.Sources) {
@@ -189,16 +201,16 @@ func (b *builder) conditional(at string, list []schema.Schema, sh *schema.Shape)
 	}
 	out := repaired(list, v)
 	if schema.Obeys(list, out) {
-		return out, err
+		return out, true, nil
 	}
 	if leave := b.exclusions(first, true); len(leave) > 0 {
 		if v, err := b.object(at, first, leave); err == nil {
 			if v = repaired(list, v); schema.Obeys(list, v) {
-				return v, nil
+				return v, true, nil
 			}
 		}
 	}
-	return out, err
+	return out, false, nil
 }
 
 // with is a list with those of another that it does not have.

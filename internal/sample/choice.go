@@ -96,7 +96,8 @@ func (b *builder) conditions(list, sources []schema.Schema) (held, unmet []schem
 func (b *builder) unlike(at string, list, unmet []schema.Schema, sh *schema.Shape, v any, nth int) (any, error) {
 	object, is := v.(map[string]any)
 	if !is {
-		return b.synthesise(at, list, sh, nth+1)
+		v, _, err := b.synthesise(at, list, sh, nth+1)
+		return v, err
 	}
 	for _, s := range unmet {
 		for _, name := range s.Required() {
@@ -114,7 +115,8 @@ func (b *builder) unlike(at string, list, unmet []schema.Schema, sh *schema.Shap
 			}
 		}
 	}
-	return b.conditional(at, list, sh)
+	v, _, err := b.conditional(at, list, sh)
+	return v, err
 }
 
 // kind are the types of a value: of several that are listed the one that is forced.

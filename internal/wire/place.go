@@ -5,6 +5,7 @@
 package wire
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -125,17 +126,19 @@ func isFlat(v any) bool {
 }
 
 // Sendable takes out empty lists, which text cannot show, and refuses values
-// that have no one written form in the place.
+// that have no one written form in the place. Where there is none to take out it gives
+// the object itself.
 func (p *Place) Sendable(object map[string]any) (map[string]any, bool) {
-	out := make(map[string]any, len(object))
+	out := object
 	for name, v := range object {
 		if list, ok := v.([]any); ok && len(list) == 0 && !p.KeepsTypes(name, v) {
-			continue
-		}
-		if !p.writable(name, v) {
+			if len(out) == len(object) {
+				out = maps.Clone(object)
+			}
+			delete(out, name)
+		} else if !p.writable(name, v) {
 			return nil, false
 		}
-		out[name] = v
 	}
 	return out, true
 }
