@@ -352,9 +352,12 @@ func (s *Sender) read(res *http.Response) ([]byte, error) {
 	if res.ContentLength < 0 || res.ContentLength > s.opt.MaxBody {
 		return io.ReadAll(body)
 	}
-	data := bytes.NewBuffer(make([]byte, 0, res.ContentLength+bytes.MinRead)) // what reads to the end wants some room
-	_, err := data.ReadFrom(body)
-	return data.Bytes(), err
+	data := make([]byte, res.ContentLength+1) // the end shows only where more is asked for
+	n, err := io.ReadFull(body, data)
+	if int64(n) == res.ContentLength || err == io.EOF { // an answer to HEAD has no body
+		err = nil
+	}
+	return data[:n], err
 }
 
 // since is rounded as run files are, so that what was measured can be read again.
