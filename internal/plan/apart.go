@@ -14,10 +14,10 @@ import (
 // operations are planned side by side.
 func (p *Plan) Split(n int) []*Plan {
 	out := make([]*Plan, max(n, 1))
-	firsts := newFirsts()
+	firsts, in := newFirsts(), newRoom()
 	for i := range out {
 		q := *p
-		q.firsts, q.busy, q.paths = firsts, &sync.Mutex{}, nil
+		q.firsts, q.busy, q.paths, q.room = firsts, &sync.Mutex{}, nil, in
 		q.renew()
 		out[i] = &q
 	}
@@ -60,31 +60,107 @@ const (
 
 // batches are what cases are planned into.
 var batches = sync.Pool{New: func() any {
-	batch := make([]exchange.Case, 0, mostAhead)
+	batch := make([]*exchange.Case, 0, mostAhead)
 	return &batch
 }}
 
-// Ahead is Cases, planned a few at a time, so that others are planned meanwhile.
-func (op *Operation) Ahead() iter.Seq[exchange.Case] {
-	return func(yield func(exchange.Case) bool) {
-		next, stop := iter.Pull(op.Cases())
+// room is for cases of operations that are tried side by side, while they are planned and
+// wait to be given out. Nil is without bounds.
+type room struct {
+	mu    sync.Mutex
+	freed sync.Cond
+	taken int
+}
+
+// Who finds so much of a room taken waits, and what a case takes beside its body.
+const (
+	mostTaken = 1 << 20
+	ofCase    = 512
+)
+
+func newRoom() *room {
+	in := &room{}
+	in.freed.L = &in.mu
+	return in
+}
+
+// has reports whether there is room for another operation.
+func (in *room) has() bool {
+	if in == nil {
+		return true
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.taken < mostTaken
+}
+
+// wait waits until there is room. Whoever takes some must go on without it.
+func (in *room) wait() {
+	if in == nil {
+		return
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	for in.taken >= mostTaken {
+		in.freed.Wait()
+	}
+}
+
+func (in *room) enter(cases []*exchange.Case) { in.take(1, cases) }
+func (in *room) leave(cases []*exchange.Case) { in.take(-1, cases) }
+
+func (in *room) take(sign int, cases []*exchange.Case) {
+	if in == nil {
+		return
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	was := in.taken
+	for _, c := range cases {
+		if c != nil { // else it has left
+			in.taken += sign * (len(c.Request.Body) + ofCase)
+		}
+	}
+	if was >= mostTaken && in.taken < mostTaken {
+		in.freed.Broadcast()
+	}
+}
+
+// begin takes hold of an operation's planner where there is room for its cases.
+func (op *Operation) begin() {
+	for {
+		op.plan.busy.Lock()
+		if op.plan.room.has() {
+			return
+		}
+		op.plan.busy.Unlock() // who takes up the room may need it
+		op.plan.room.wait()
+	}
+}
+
+// Ahead is Cases, planned a few at a time, so that others are planned meanwhile. The
+// cases are the taker's. It waits while much is planned of others.
+func (op *Operation) Ahead() iter.Seq[*exchange.Case] {
+	return func(yield func(*exchange.Case) bool) {
+		next, stop := iter.Pull(op.cases(op.plan.room))
 		defer func() {
 			op.plan.busy.Lock()
 			defer op.plan.busy.Unlock()
 			stop()
 		}()
-		held := batches.Get().(*[]exchange.Case)
+		held := batches.Get().(*[]*exchange.Case)
 		batch := *held
 		defer func() {
 			clear(batch)
 			batches.Put(held)
 		}()
-		for most, more := firstAhead, true; more; most = mostAhead {
-			op.plan.busy.Lock()
+		lock := op.begin
+		for most, more := firstAhead, true; more; most, lock = mostAhead, op.plan.busy.Lock {
+			lock()
 			clear(batch)
 			batch = batch[:0]
 			for size := 0; len(batch) < most && size < bytesAhead; {
-				var c exchange.Case
+				var c *exchange.Case
 				if c, more = next(); !more {
 					break
 				}

@@ -20,15 +20,30 @@ import (
 // Cases gives out the operation's cases: controls first.
 func (op *Operation) Cases() iter.Seq[exchange.Case] {
 	return func(yield func(exchange.Case) bool) {
+		for c := range op.cases(nil) {
+			if !yield(*c) {
+				return
+			}
+		}
+	}
+}
+
+// cases is Cases; those that are planned and wait to be given out take room.
+func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
+	return func(yield func(*exchange.Case) bool) {
 		if op.SkipReason != "" {
 			return
 		}
 		chosen := op.plan.opt.Cases
 		var within map[int]bool
 		if op.plan.opt.Budget > 0 && chosen == nil {
-			var held []exchange.Case
+			var held []*exchange.Case
 			if held, within = op.withinBudget(); held != nil {
+				defer func() { in.leave(held) }()
+				in.enter(held)
 				for i, c := range held {
+					in.leave(held[i : i+1])
+					held[i] = nil // whoever takes it keeps it as long as it is needed
 					if c.Number = op.number() + i + 1; within[i+1] && !yield(c) {
 						return
 					}
@@ -41,7 +56,7 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 				return true
 			}
 			c.Number = op.number() + i
-			return yield(c)
+			return yield(&c)
 		})
 	}
 }
@@ -111,16 +126,16 @@ const (
 
 // withinBudget picks cases: all controls, then by turns one of each rule. Where they are
 // neither many nor large, it gives all of them themselves as well.
-func (op *Operation) withinBudget() (all []exchange.Case, picked map[int]bool) {
+func (op *Operation) withinBudget() (all []*exchange.Case, picked map[int]bool) {
 	type ranked struct{ turn, place int }
 	var list []ranked
 	turns := map[string]int{}
 	picked = map[int]bool{}
-	all = make([]exchange.Case, 0, usualCases)
+	all = make([]*exchange.Case, 0, usualCases)
 	bytes := 0
 	op.emit(func(i int, c exchange.Case) bool {
 		if bytes += len(c.Request.Body); bytes <= maxHeld && i <= mostHeld {
-			all = append(all, c)
+			all = append(all, &c)
 		} else {
 			all = nil
 		}

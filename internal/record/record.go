@@ -124,7 +124,7 @@ func (w *Writer) line(v any) error {
 
 // Result writes a completed case.
 func (w *Writer) Result(r Result) error {
-	line, err := Written(nil, r)
+	line, err := Written(nil, &r.Exchange, r.Verdict, r.Findings)
 	if err != nil {
 		return err
 	}
@@ -132,17 +132,17 @@ func (w *Writer) Result(r Result) error {
 }
 
 // Written appends the line of a completed case to a buffer, for Writer.Copy.
-func Written(buffer []byte, r Result) ([]byte, error) {
-	if r.Findings == nil {
-		r.Findings = []judge.Finding{}
+func Written(buffer []byte, e *exchange.Exchange, v judge.Verdict, found []judge.Finding) ([]byte, error) {
+	if found == nil {
+		found = []judge.Finding{}
 	}
 	l := caseLines.Get().(*caseLine)
 	defer func() {
 		*l = caseLine{}
 		caseLines.Put(l)
 	}()
-	*l = lineOf(typeCase, r.Case)
-	l.Response, l.Documented, l.Verdict, l.Findings = &r.Response, r.Documented, r.Verdict, &r.Findings
+	*l = lineOf(typeCase, e.Case)
+	l.Response, l.Documented, l.Verdict, l.Findings = &e.Response, e.Documented, v, &found
 	return l.written(buffer)
 }
 

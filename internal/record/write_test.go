@@ -101,7 +101,8 @@ func BenchmarkWrite(b *testing.B) {
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
 		var err error
-		if line, err = Written(line[:0], list[i%len(list)]); err != nil {
+		r := &list[i%len(list)]
+		if line, err = Written(line[:0], &r.Exchange, r.Verdict, r.Findings); err != nil {
 			b.Fatal(err)
 		}
 	}

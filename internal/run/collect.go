@@ -61,14 +61,14 @@ var lines = sync.Pool{New: func() any { return new([]byte) }}
 
 // result takes in an exchange with its judgement; and is called while nothing
 // else is taken in. False after an error.
-func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) bool {
-	res := record.Result{Exchange: e, Verdict: j.Verdict, Findings: j.Findings}
+func (c *collector) result(e *exchange.Exchange, j judge.Judgement, and func()) bool {
+	res := record.Result{Exchange: *e, Verdict: j.Verdict, Findings: j.Findings}
 	var line []byte
 	var err error
 	if c.record != nil && len(c.known.Causes) == 0 { // else it is not known yet which findings are known
 		buffer := lines.Get().(*[]byte)
 		defer lines.Put(buffer)
-		line, err = record.Written((*buffer)[:0], res)
+		line, err = record.Written((*buffer)[:0], e, j.Verdict, j.Findings)
 		*buffer = line
 	}
 	c.mu.Lock()
@@ -77,7 +77,7 @@ func (c *collector) result(e exchange.Exchange, j judge.Judgement, and func()) b
 		return false
 	}
 	if c.sure != nil {
-		c.judge.Control(e)
+		c.judge.Control(*e)
 		c.report.Count(res)
 		c.sure.take(res, j, c.record.Lines())
 	} else {
@@ -235,8 +235,8 @@ func (c *collector) finish(open func() (*record.Reader, error)) error {
 		case l.Raw != nil:
 			c.keep(func(w *record.Writer) error { return w.Copy(l.Raw) })
 		case l.Result != nil:
-			e := l.Result.Exchange
-			c.result(e, c.judge.Case(&e), func() {})
+			e := &l.Result.Exchange
+			c.result(e, c.judge.Case(e), func() {})
 		case l.Operation != nil:
 			if !c.arranged {
 				c.described(*l.Operation)

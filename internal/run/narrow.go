@@ -86,7 +86,7 @@ func (o *operation) tellDescribed(before exchange.Case) {
 	}
 	full := o.cut(*o.described)
 	o.described, full.Number = nil, before.Number
-	o.result(full, o.judge.Take(&full), func() {
+	o.result(&full, o.judge.Take(&full), func() {
 		if o.done++; o.opt.Progress != nil {
 			o.opt.Progress(o.done)
 		}

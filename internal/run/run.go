@@ -261,9 +261,11 @@ type operation struct {
 	sent      map[string]exchange.Exchange // controls that were sent before their turn, by id
 	described *exchange.Exchange           // the control as the description has it, where it was refused and another took its place
 	control   *exchange.Case               // the fullest one, where it was accepted
-	rejected  []*rejection                 // some of those rejected, to be sent again
+	repeats   []*rejection                 // rejected, to be sent once more: those with the smallest ids
+	traced    bool                         // a rejected case that changes the resource would be looked for
+	rejected  []*rejection                 // of those among which it would be; their answers are not kept
 	unshown   []*rejection                 // accepted, with what only the service sets, and an empty answer
-	size      int                          // of what they hold
+	size      int                          // of the bodies of rejected
 	failing   []exchange.Case              // cases that were answered with a 5xx, as planned
 	disturbs  bool                         // its requests may keep the service from working: the first accepted one did, or none was accepted yet
 	late      late
@@ -283,15 +285,17 @@ const maxFailing = 3
 
 // Bounds of what is kept to be sent again, and of edges held back.
 const (
-	maxAgain      = 256
-	maxAgainBytes = 8 << 20
-	maxHeldBytes  = 16 << 20
+	maxRepeats     = 3
+	maxRepeatBytes = 128 << 10 // of the bodies of one
+	maxAgain       = 256
+	maxAgainBytes  = 8 << 20
+	maxHeldBytes   = 16 << 20
 )
 
 // run sends controls, then flawed requests, then edges: these are accepted and
 // may change what is there, which nothing before them should have.
 func (o *operation) run(ctx context.Context) {
-	var edges []exchange.Case
+	var edges []*exchange.Case
 	held := 0
 	var state *state
 	between := false // the flaws of fields and those of requests as a whole
@@ -302,12 +306,14 @@ func (o *operation) run(ctx context.Context) {
 			break
 		}
 		if c.Kind == exchange.Control {
-			o.tellDescribed(c)
-			o.tryControl(ctx, c)
+			o.tellDescribed(*c)
+			o.tryControl(ctx, *c)
 			continue
 		}
 		if state == nil {
 			state = o.look(ctx)
+			_, reads := o.op.Reader()
+			o.traced = state.usable || reads && o.work.Around != nil
 		}
 		if !between && len(c.Flaws) > 0 && c.Flaws[0].In == "request" { // some of which may be accepted, and put the resource right
 			between = true
@@ -318,7 +324,7 @@ func (o *operation) run(ctx context.Context) {
 			edges = append(edges, c)
 			continue
 		}
-		o.hand(&g, func() { o.one(ctx, &c) })
+		o.hand(&g, func() { o.one(ctx, c) })
 	}
 	g.Wait()
 	slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
@@ -329,7 +335,7 @@ func (o *operation) run(ctx context.Context) {
 		if o.ends(ctx) {
 			break
 		}
-		o.hand(&g, func() { o.one(ctx, &c) })
+		o.hand(&g, func() { o.one(ctx, c) })
 	}
 	g.Wait()
 	if o.ends(ctx) {
@@ -439,7 +445,7 @@ func (o *operation) one(ctx context.Context, c *exchange.Case) bool {
 			j = o.judge.Case(&e)
 		}
 	}
-	return o.result(e, j, func() {
+	return o.result(&e, j, func() {
 		o.keepRejection(c, &e, j)
 		o.keepUnshown(c, &e)
 		if o.opt.Alone != nil && e.Response.Status >= http.StatusInternalServerError && len(o.failing) < maxFailing {
@@ -455,24 +461,30 @@ func (o *operation) one(ctx context.Context, c *exchange.Case) bool {
 	}) && e.Response.Success()
 }
 
-// keepRejection puts some of the rejected cases aside. Which ones depends on
-// nothing but the plan as long as there are few enough.
+// keepRejection puts some of the rejected cases aside. Which ones are sent once more depends
+// on nothing but the plan, and so does which ones are looked through for one that changes
+// the resource, as long as there are few enough.
 func (o *operation) keepRejection(planned *exchange.Case, e *exchange.Exchange, j judge.Judgement) {
-	size := o.size + len(e.Request.Body) + len(e.Response.Body)
-	if j.Fingerprint == nil || e.Response.Status == 429 || len(o.rejected) >= maxAgain || size > maxAgainBytes/o.aside {
+	size := len(e.Request.Body) + len(e.Response.Body)
+	if j.Fingerprint == nil || e.Response.Status == 429 {
 		return
 	}
-	o.size = size
-	e.Response.Forget()
-	o.rejected = append(o.rejected, &rejection{planned, e})
+	at, _ := slices.BinarySearchFunc(o.repeats, e.ID, func(r *rejection, id string) int { return cmp.Compare(r.ID, id) })
+	if at < maxRepeats && size <= maxRepeatBytes {
+		e.Response.Forget()
+		o.repeats = slices.Insert(o.repeats, at, &rejection{planned, e})
+		o.repeats = slices.Delete(o.repeats, min(len(o.repeats), maxRepeats), len(o.repeats))
+	}
+	if o.traced && len(o.rejected) < maxAgain && o.size+len(e.Request.Body) <= maxAgainBytes/o.aside {
+		o.size += len(e.Request.Body)
+		o.rejected = append(o.rejected, &rejection{planned, &exchange.Exchange{Case: e.Case}})
+	}
 }
 
 // again sends a sample of what was rejected once more: the answer should be the same.
 func (o *operation) again(ctx context.Context) (all []func()) {
-	const sample = 3
-	for i := range min(sample, len(o.rejected)) {
+	for _, first := range o.repeats {
 		all = append(all, func() {
-			first := o.rejected[i*len(o.rejected)/sample]
 			second := o.send(ctx, *first.planned, nil)
 			if second.Response.Status != first.Response.Status { // others may have been in its way
 				alone, release := o.quiet(ctx)
