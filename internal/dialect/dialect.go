@@ -82,7 +82,7 @@ func Rewrite(files *document.Files, address string, f *document.File, old bool) 
 		r.seen = map[uintptr]bool{}
 	}
 	if m, ok := f.Value.(map[string]any); ok && address != files.Main && looksLikeSchema(m) {
-		r.schema(m, nil)
+		r.schema(m, nil) // it is nowhere else
 	} else {
 		r.object(f.Value, nil, address != files.Main)
 	}
@@ -152,27 +152,28 @@ func (r *rewriter) object(v any, at *path, guess bool) {
 		}
 		var names [few]string
 		for _, k := range containers(names[:0], v) {
-			r.member(k, v[k], &path{at, k}, guess)
+			r.member(v, k, &path{at, k}, guess)
 		}
 	}
 }
 
-func (r *rewriter) member(k string, v any, at *path, guess bool) {
+func (r *rewriter) member(of map[string]any, k string, at *path, guess bool) {
+	v := of[k]
 	m, isMap := v.(map[string]any)
 	switch {
 	case isExtension(k) || k == "example" || k == "examples":
 	case k == "schema" || k == "itemSchema":
-		r.schema(v, at)
+		r.schemaIn(of, k, at)
 	case k == "schemas" && isMap:
 		for _, name := range instance.Names(m) {
-			r.schema(m[name], &path{at, name})
+			r.schemaIn(m, name, &path{at, name})
 		}
 	case mapsOfNames[k] && isMap:
 		for _, name := range instance.Names(m) {
 			r.object(m[name], &path{at, name}, guess)
 		}
 	case guess && isMap && looksLikeSchema(m):
-		r.schema(v, at)
+		r.schemaIn(of, k, at)
 	default:
 		r.object(v, at, guess)
 	}
@@ -197,10 +198,25 @@ func (r *rewriter) refer(at *path, ref string, schema bool) {
 	r.out.References = append(r.out.References, Reference{document.Location{File: r.base, Pointer: at.pointer()}, ref, schema, r.based > 0})
 }
 
-func (r *rewriter) schema(v any, at *path) {
+// schemaIn rewrites a schema that is a member of something.
+func (r *rewriter) schemaIn(of map[string]any, name string, at *path) {
+	if own := r.schema(of[name], at); own != nil {
+		of[name] = own
+	}
+}
+
+// schema rewrites a schema in place. A small one may be at other places as well: then what
+// it gives, if anything, takes its place here.
+func (r *rewriter) schema(v any, at *path) (own any) {
 	m, ok := v.(map[string]any)
 	if !ok || !r.first(m) {
-		return
+		return nil
+	}
+	var names [few]string
+	changes := r.changes(m)
+	if changes && r.seen == nil && len(containers(names[:0], m)) == 0 {
+		m = maps.Clone(m)
+		own = m
 	}
 	_, based := m["$id"].(string)
 	if based = based && !r.old; based {
@@ -214,31 +230,35 @@ func (r *rewriter) schema(v any, at *path) {
 		r.refer(at, ref, true)
 		if r.old {
 			maps.DeleteFunc(m, func(k string, _ any) bool { return k != "$ref" })
-			return
+			return own
 		}
 	}
-	r.keywords(m)
+	if changes {
+		r.keywords(m)
+	}
 	r.discriminate(m)
 	r.note(m, at)
-	var names [few]string
 	for _, k := range containers(names[:0], m) {
 		switch inner := m[k].(type) {
 		case map[string]any:
 			if schemaMembers[k] {
-				r.schema(inner, &path{at, k})
+				r.schemaIn(m, k, &path{at, k})
 			} else if schemaMaps[k] {
 				for _, name := range instance.Names(inner) {
-					r.schema(inner[name], &path{&path{at, k}, name})
+					r.schemaIn(inner, name, &path{&path{at, k}, name})
 				}
 			}
 		case []any:
 			if schemaLists[k] {
 				for i, s := range inner {
-					r.schema(s, &path{&path{at, k}, strconv.Itoa(i)})
+					if own := r.schema(s, &path{&path{at, k}, strconv.Itoa(i)}); own != nil {
+						inner[i] = own
+					}
 				}
 			}
 		}
 	}
+	return own
 }
 
 // note keeps the schemas that are looked at once more when all are in one dialect.
@@ -263,6 +283,29 @@ var notInOpenAPI30 = map[string]bool{
 	"dependentRequired": true, "dependentSchemas": true, "unevaluatedItems": true,
 	"unevaluatedProperties": true, "dependencies": true, "additionalItems": true, "$id": true, "$schema": true,
 	"$anchor": true, "$dynamicRef": true, "$dynamicAnchor": true, "$recursiveRef": true, "$vocabulary": true,
+}
+
+// changes reports whether keywords may change a schema.
+func (r *rewriter) changes(m map[string]any) bool {
+	for k, v := range m {
+		switch k {
+		case "nullable", "required", "exclusiveMinimum", "exclusiveMaximum":
+			if _, is := v.(bool); is {
+				return true
+			}
+		case "$schema":
+			return true
+		case "type":
+			if v == "any" || v == "file" {
+				return true
+			}
+		default:
+			if r.old && notInOpenAPI30[k] {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // keywords rewrites one schema object. Boolean limits and nullable stray into

@@ -60,6 +60,34 @@ func TestSchemasAreRewritten(t *testing.T) {
 
 // TestHierarchies: where a schema is used that others build on, each of them may stand
 // there, with its name; where it is built on, and in answers, it stays.
+// Of what is written twice, one may be a schema and the other is not.
+func TestWhatIsNoSchemaStays(t *testing.T) {
+	const src = `{"openapi":"3.0.3","paths":{},"components":{"schemas":{
+"A":{"type":"string","nullable":true},"B":{"type":"string","nullable":true},
+"C":{"properties":{"d":{"type":"string","nullable":true}},"allOf":[{"type":"string","nullable":true}],"items":{"type":"string","nullable":true},"example":{"type":"string","nullable":true}}},
+"examples":{"E":{"value":{"type":"string","nullable":true}}},
+"parameters":{"P":{"schema":{"type":"string","nullable":true}}}}}`
+	f, err := document.Read("t.json", []byte(src))
+	if err != nil {
+		t.Fatal(err)
+	}
+	document.NewFiles(f, "", func(files *document.Files, address string, f *document.File) {
+		dialect.Rewrite(files, address, f, true)
+	})
+	for pointer, schema := range map[string]bool{
+		"/schemas/A": true, "/schemas/B": true, "/schemas/C/properties/d": true, "/schemas/C/allOf/0": true, "/schemas/C/items": true,
+		"/parameters/P/schema": true, "/schemas/C/example": false, "/examples/E/value": false,
+	} {
+		want := `{"nullable":true,"type":"string"}`
+		if schema {
+			want = `{"nullable":true,"type":["string","null"]}`
+		}
+		if got, _ := instance.Get(f.Value, "/components"+pointer); string(instance.Encode(got)) != want {
+			t.Errorf("%s is %s, want %s", pointer, instance.Encode(got), want)
+		}
+	}
+}
+
 func TestHierarchies(t *testing.T) {
 	f, err := document.Read("t.yaml", []byte(`
 paths:

@@ -53,6 +53,8 @@ type File struct {
 	Name  string // as the user wrote it
 	Value any    // of maps, lists, texts, json.Number, booleans and nil
 	// Aliased says that one value may be at several places, as aliases of YAML have it.
+	// Small objects without a $ref may be so in any file: what changes one is to change a
+	// copy.
 	Aliased bool
 	sum     func() [sha256.Size]byte // waits for it
 	top     place

@@ -32,7 +32,11 @@ func readJSON(name string, src []byte) (*File, error) {
 var errTwice = errors.New("a member appears twice")
 
 func readWhole(name string, src []byte, strict bool) (*File, error) {
-	r := newReader(name, src, strict)
+	k := newKnown()
+	if strict { // it says what is wrong, and need not be fast
+		k.small = nil
+	}
+	r := newReader(name, src, strict, k)
 	f := r.file
 	m, at, err := r.value(0, "")
 	if err == nil {
@@ -56,18 +60,36 @@ type jsonReader struct {
 	src    []byte
 	tokens *jsontext.Decoder
 
-	texts   map[string]any      // by what is between the quotes
-	lists   map[uint64][]string // names of members, by a sum of them
-	open    []found             // in the containers that are being read, the outermost first
-	counted int                 // how far lines are counted, in bytes
+	known           // what comes often, and is kept once
+	open    []found // in the containers that are being read, the outermost first
+	counted int     // how far lines are counted, in bytes
 	line    int
 	begins  int // where the line begins
 }
 
+// known are values that come often in a document, and are kept once. It is used by one
+// reader after another.
+type known struct {
+	texts map[string]any      // by what is between the quotes
+	lists map[uint64][]string // names of members, by a sum of them
+	small map[string]small    // objects, by their texts; nil: none are kept
+}
+
+func newKnown() known {
+	return known{texts: map[string]any{}, lists: map[uint64][]string{}, small: map[string]small{}}
+}
+
+// small is an object with nothing inside but texts, numbers, booleans and null.
+type small struct {
+	value  map[string]any
+	at     place // where it begins
+	inside *inside
+}
+
 // newReader reads JSON. Only a strict one tells which member appears twice in an object, which
 // takes a tenth of its time; others tell that one does.
-func newReader(name string, src []byte, strict bool) *jsonReader {
-	return &jsonReader{file: &File{Name: name, order: map[uintptr][]string{}}, src: src, texts: map[string]any{}, lists: map[uint64][]string{}, line: 1,
+func newReader(name string, src []byte, strict bool, k known) *jsonReader {
+	return &jsonReader{file: &File{Name: name, order: map[uintptr][]string{}}, src: src, known: k, line: 1,
 		tokens: jsontext.NewDecoder(bytes.NewBuffer(src), jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(!strict))}
 }
 
@@ -93,10 +115,13 @@ func (r *jsonReader) next() place {
 // at is the place of an offset, which never lies before the last one.
 func (r *jsonReader) at(offset int) place {
 	end := max(r.counted, min(offset, len(r.src)))
-	for i, c := range r.src[r.counted:end] {
-		if c == '\n' {
-			r.line, r.begins = r.line+1, r.counted+i+1
+	for passed := r.src[r.counted:end]; ; {
+		n := bytes.IndexByte(passed, '\n')
+		if n < 0 {
+			break
 		}
+		passed = passed[n+1:]
+		r.line, r.begins = r.line+1, end-len(passed)
 	}
 	r.counted = end
 	return place{line: int32(r.line), column: int32(offset - r.begins + 1)}
@@ -137,9 +162,23 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	if depth > maxDepth {
 		return made{}, at, r.fail(at, fmt.Sprintf("nests deeper than %d levels", maxDepth), "flatten it, or use $ref")
 	}
-	if r.tokens.PeekKind() == '"' {
+	var text []byte // of a small object, which ends there
+	end := 0
+	switch r.tokens.PeekKind() {
+	case '"':
 		text, err := r.text()
 		return made{value: text}, at, err
+	case '{':
+		if text = r.smallText(); text == nil || depth == maxDepth || key == "properties" {
+			break
+		}
+		if s, has := r.small[string(text)]; has {
+			if err := r.tokens.SkipValue(); err != nil {
+				return made{}, at, r.syntax(err)
+			}
+			return made{value: s.value, inside: s.placed(at)}, at, nil
+		}
+		end = r.counted + len(text)
 	}
 	t, err := r.tokens.ReadToken()
 	if err != nil {
@@ -148,6 +187,9 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	switch t.Kind() {
 	case '{':
 		m, err := r.object(depth, key)
+		if err == nil && int(r.tokens.InputOffset()) == end {
+			r.keepSmall(text, at, m)
+		}
 		return m, at, err
 	case '[':
 		m, err := r.list(depth)
@@ -162,6 +204,47 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 		return made{value: t.Kind() == 't'}, at, nil
 	}
 	return made{}, at, nil // null
+}
+
+// Limits of the objects that are kept once: most of a description's objects are small, and
+// the same as others.
+const (
+	smallText = 256
+	mostSmall = 8192
+)
+
+// smallText is the text of the object that comes next, if it is a small one: up to the
+// first brace that ends one, unless that is part of a text.
+func (r *jsonReader) smallText() []byte {
+	rest := r.src[r.counted:]
+	end := bytes.IndexByte(rest[:min(len(rest), smallText)], '}')
+	if end < 0 || bytes.IndexByte(rest[1:end], '{') >= 0 || bytes.IndexByte(rest[:end], '[') >= 0 {
+		return nil
+	}
+	return rest[:end+1]
+}
+
+// keepSmall keeps an object of a text, which was read to its end. A reference is a place of
+// its own, in which something else may be put.
+func (r *jsonReader) keepSmall(text []byte, at place, m made) {
+	value, _ := m.value.(map[string]any)
+	if _, refers := value["$ref"]; refers || len(value) == 0 || r.small == nil || len(r.small) == mostSmall {
+		return
+	}
+	r.small[string(text)] = small{value, at, m.inside}
+}
+
+// placed are the places in an object of the same text that begins elsewhere.
+func (s small) placed(at place) *inside {
+	in := &inside{names: s.inside.names, places: make([]place, len(s.inside.places))}
+	for i, p := range s.inside.places {
+		if p.line == s.at.line { // else it is as far from where its line begins
+			p.column += at.column - s.at.column
+		}
+		p.line += at.line - s.at.line
+		in.places[i] = p
+	}
+	return in
 }
 
 // Limits of the texts that are kept once, however often they come: the names of keywords

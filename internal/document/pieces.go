@@ -248,6 +248,7 @@ func (c *cutting) read() bool {
 	)
 	for range min(runtime.GOMAXPROCS(0), len(c.runs)) {
 		wg.Go(func() {
+			k := newKnown()
 			for !wrong.Load() {
 				i := int(next.Add(1)) - 1
 				if i >= len(c.runs) {
@@ -256,7 +257,7 @@ func (c *cutting) read() bool {
 				r := &c.runs[i]
 				text := make([]byte, 0, r.to-r.from+2)
 				text = append(append(append(text, '{'), c.src[r.from:r.to]...), '}')
-				reader := newReader(c.name, text, false)
+				reader := newReader(c.name, text, false, k)
 				reader.line, reader.begins = int(r.at.line), 2-int(r.at.column)
 				made, _, err := reader.value(r.depth, "")
 				if err != nil || int(reader.tokens.InputOffset()) != len(text) {

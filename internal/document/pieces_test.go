@@ -5,6 +5,8 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+
+	"obiter/internal/instance"
 )
 
 // alike compares what two readers made of one document, places and order included.
@@ -115,13 +117,60 @@ func TestLargeDocument(t *testing.T) {
 	}
 }
 
+// Small objects that come often are kept once, each with places of its own.
+func TestSmallObjectsAreKeptOnce(t *testing.T) {
+	const src = `{
+ "a": {"type":"string"}, "b": {"type":"string"},
+ "c": {
+   "type": "string" },   "d": [1, {
+   "type": "string" }],
+ "e": {"a":"}"}, "f": {"a":"}"},
+ "g": {"$ref":"#/a"}, "h": {"$ref":"#/a"},
+ "i": {"properties": {"x": 1}, "j": {"properties": {"x": 1}}}}`
+	f := read(t, "harbour.json", src)
+	whole, err := readWhole("harbour.json", []byte(src), true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	alike(t, f, whole)
+	at := func(pointer string) uintptr {
+		v, _ := instance.Get(f.Value, pointer)
+		return reflect.ValueOf(v).Pointer()
+	}
+	for _, c := range []struct {
+		a, b string
+		once bool
+	}{
+		{"/a", "/b", true}, {"/c", "/d/1", true}, {"/a", "/c", false}, {"/e", "/f", false},
+		{"/g", "/h", false}, {"/i/properties", "/i/j/properties", false},
+	} {
+		if once := at(c.a) == at(c.b); once != c.once {
+			t.Errorf("%s and %s are kept once: %t, want %t", c.a, c.b, once, c.once)
+		}
+	}
+	for pointer, want := range map[string][2]int{"/a/type": {2, 8}, "/b/type": {2, 32}, "/c/type": {4, 4}, "/d/1/type": {5, 4}} {
+		if line, column := f.At(pointer); line != want[0] || column != want[1] {
+			t.Errorf("%s is at %d:%d, want %v", pointer, line, column, want)
+		}
+	}
+}
+
 // FuzzPieces holds the readers of pieces against the one reader, whatever the text.
 func FuzzPieces(f *testing.F) {
 	f.Add(ofPieces, 8)
 	f.Add(`{"a":{"b":1,"b":2},"c":{"d":{"e":"\ud83d"}}}`, 1)
 	f.Add("{\"a\x01\":{\"b\":1},\"c\":{}}", 1)
 	f.Add(`{"a":{"b":1}"c":2,}`, 2)
+	f.Add(`{"a":{"b":1,"b":2},"c":[{"d":"}"},{"d":"}"}, {"d":"\ud83d"},{"d":"\ud83d"}], "e":[{"d":0},{"d":0}}]}`, 1)
+	f.Add("{\"a\":{\"b\":\n[]},\"c\":{\"b\":\n1},\"d\":{\"b\":\n1},\"e\":{\"b\":\xff},\"f\":{\"b\":\xff}}", 2)
 	f.Fuzz(func(t *testing.T, text string, size int) {
+		if f, err := readWhole("harbour.json", []byte(text), false); err == nil {
+			whole, err := readWhole("harbour.json", []byte(text), true)
+			if err != nil {
+				t.Fatalf("small objects are kept, and each by itself is not read: %v", err)
+			}
+			alike(t, f, whole)
+		}
 		pieces := readPieces("harbour.json", []byte(text), max(size, 0))
 		if pieces == nil {
 			return
