@@ -21,13 +21,20 @@ import (
 const patience = 15 * time.Second
 
 // How much garbage there may be before it is collected, in hundredths of what is needed: a
-// lot in a short life, so that it is seldom collected, and less in a large one. In between,
-// the heap takes so many bytes freely.
+// lot in a short life, so that it is seldom collected, and little while the whole still has
+// room in so many bytes. Where much is needed there is no saving room, and time counts again.
 const (
 	most   = 400
-	least  = 75
-	freely = 60 << 20
+	freely = 48 << 20
+	large  = 100
+	much   = 100 << 20
 )
+
+// garbage is how much of it there may be, in hundredths of what is needed.
+func garbage(needed int) int {
+	needed = max(needed, 1)
+	return min(most, max(100*(freely-needed)/needed, large*min(needed, much)/much))
+}
 
 // spare sees to it, each time that garbage was collected, that the next time comes before
 // there is too much of it.
@@ -39,8 +46,7 @@ func spare() {
 	wait := func() { runtime.AddCleanup(&struct{ gone *int }{&percent}, collected, 0) }
 	collected = func(int) {
 		metrics.Read(live)
-		needed := int(live[0].Value.Uint64())
-		if next := min(most, max(least, 100*(freely-needed)/max(needed, 1))); next != percent {
+		if next := garbage(int(live[0].Value.Uint64())); next != percent {
 			percent = next
 			debug.SetGCPercent(percent)
 		}

@@ -60,10 +60,26 @@ func (r *Run) look(e *exchange.Exchange) *look {
 
 // controls are what became of an operation's controls.
 type controls struct {
-	accepted map[string]bool // by shape
-	fails    map[string]bool // by shape: answered with a 5xx
-	slowest  time.Duration
-	signs    []string // of an error, in accepted answers
+	shapes  []became // few
+	slowest time.Duration
+	signs   []string // of an error, in accepted answers
+}
+
+// became is what became of the control of a shape.
+type became struct {
+	base     string
+	accepted bool
+	fails    bool // it was answered with a 5xx
+}
+
+// of is what became of the control of a shape; nil where it was not sent.
+func (c *controls) of(base string) *became {
+	for i := range c.shapes {
+		if c.shapes[i].base == base {
+			return &c.shapes[i]
+		}
+	}
+	return nil
 }
 
 // NewRun makes a Run. The layout is the configured one; nil: it is learned.
@@ -179,7 +195,10 @@ func (r *Run) judge(e *exchange.Exchange, l *look) Judgement {
 	ctx.Knowledge = r.knowledge
 	epoch := r.epoch
 	if c := r.operations[e.ProvenBy]; c != nil {
-		ctx.Proven, ctx.Fails, ctx.Control, ctx.Signs = c.accepted[e.Base], c.fails[e.Base], c.slowest, c.signs
+		ctx.Control, ctx.Signs = c.slowest, c.signs
+		if shape := c.of(e.Base); shape != nil {
+			ctx.Proven, ctx.Fails = shape.accepted, shape.fails
+		}
 	}
 	r.mu.Unlock()
 	if e.Kind == exchange.Control {
@@ -208,13 +227,18 @@ func (r *Run) Control(e exchange.Exchange) {
 	defer r.mu.Unlock()
 	c := r.operations[e.Operation]
 	if c == nil {
-		c = &controls{accepted: map[string]bool{}, fails: map[string]bool{}}
+		c = &controls{}
 		r.operations[e.Operation] = c
 	}
-	if c.accepted[e.Base] = e.Response.Success(); c.accepted[e.Base] {
+	shape := c.of(e.Base)
+	if shape == nil {
+		c.shapes = append(c.shapes, became{base: e.Base})
+		shape = &c.shapes[len(c.shapes)-1]
+	}
+	if shape.accepted = e.Response.Success(); shape.accepted {
 		c.signs = append(c.signs, signsOf(e.Response)...)
 	}
-	c.fails[e.Base] = e.Response.Status >= 500
+	shape.fails = e.Response.Status >= 500
 	c.slowest = max(c.slowest, e.Response.Took)
 }
 

@@ -17,6 +17,10 @@ func (r *Report) AddOperation(d exchange.Described) {
 	r.described[d.Operation], r.last = text, exchange.Described{}
 }
 
+// DescribedAs takes in what another report, to which nothing is added any more, has of all
+// operations.
+func (r *Report) DescribedAs(other *Report) { r.described = other.described }
+
 // Described is what the description has of an operation; nothing where that is not known.
 func (r *Report) Described(operation string) exchange.Described {
 	text := r.described[operation]

@@ -85,9 +85,10 @@ func (r *Report) triedOf(c *knownCause, part string) bool {
 	if !slices.Contains(c.Fields, part) || part == config.WholeRequest {
 		return true
 	}
-	for k := range r.cells {
-		if slices.Contains(c.Operations, k.line.Operation) && (k.field == part || k.kind.in+" "+strings.TrimPrefix(k.field, "/") == part) &&
-			(len(c.Families) == 0 || slices.ContainsFunc(c.Families, func(family string) bool { return cmp.Or(columnOf[family], "other") == k.kind.what })) {
+	for s := range r.cells.at {
+		k := r.cell(s)
+		if slices.Contains(c.Operations, k.operation) && (k.field == part || k.in+" "+strings.TrimPrefix(k.field, "/") == part) &&
+			(len(c.Families) == 0 || slices.ContainsFunc(c.Families, func(family string) bool { return cmp.Or(columnOf[family], "other") == k.column })) {
 			return true
 		}
 	}

@@ -86,13 +86,14 @@ func (r *Report) mark(res record.Result) {
 	if f.In == Request {
 		field, column = "", cmp.Or(family, f.Rule)
 	}
-	k := spot{r.Line(res.Operation), r.short.kind(f.In, column), r.short.text(field)}
-	c := r.cells[k]
-	if c == nil {
-		c = &tally{}
-		r.cells[k] = c
-	}
-	c.add(shownCase{int64(res.Number), r.short.name(res.ID), uint8(slices.Index(Marks, markOf(res)))})
+	at := spot{r.Line(res.Operation).id, r.short.kinds.place(kind{f.In, column}), r.short.texts.place(field)}
+	r.cells.of(at).add(shown(res.Number, slices.Index(Marks, markOf(res)), r.short.name(res.ID)))
+}
+
+// cell says in words where a cell is.
+func (r *Report) cell(at spot) cellKey {
+	k := r.short.kinds.values[at.kind]
+	return cellKey{r.made[at.line].Operation, k.in, r.short.texts.values[at.field], k.what}
 }
 
 func markOf(res record.Result) Mark {
@@ -169,8 +170,9 @@ func (r *Report) Matrix() []*Resource {
 // filled are the cells, with those of rules that the description has and nothing tried.
 func (r *Report) filled() map[cellKey]*Cell {
 	out := map[cellKey]*Cell{}
-	for k, t := range r.cells {
-		c := &Cell{Mark: Marks[t.shown[0].mark], Marks: map[Mark]int{}}
+	for at := range r.cells.at {
+		t := r.cells.of(at)
+		c := &Cell{Mark: Marks[t.shown[0].mark()], Marks: map[Mark]int{}}
 		for i, n := range t.marks {
 			if n > 0 {
 				c.Cases += int(n)
@@ -180,7 +182,7 @@ func (r *Report) filled() map[cellKey]*Cell {
 		for _, s := range t.shown {
 			c.Shows = append(c.Shows, r.short.id(s.name))
 		}
-		out[cellKey{k.line.Operation, k.kind.in, k.field, k.kind.what}] = c
+		out[r.cell(at)] = c
 	}
 	for name := range r.described {
 		if r.Line(name).Cases == 0 {

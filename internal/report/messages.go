@@ -30,10 +30,10 @@ type Message struct {
 
 // said is what answers have in common that are one message.
 type said struct {
-	line         *Line // of the operation
-	kind         *kind // the rule, and where it is
-	field, words string
-	status       int
+	line         uint32 // the id of the operation's
+	kind         uint32 // the place of the rule, and of where it is
+	field, words uint32 // their places
+	status       uint32
 }
 
 // heard is how often one was said, and by which case first.
@@ -58,10 +58,15 @@ func (r *Report) say(e exchange.Exchange, words string) {
 		return
 	}
 	f := e.Flaws[0]
-	s := said{r.Line(e.Operation), r.short.kind(f.In, f.Rule), r.short.text(instance.AnyIndex(f.Pointer)), r.short.text(words), e.Response.Status}
+	full := len(r.messages) >= maxMessages
+	if _, known := r.short.texts.places[words]; full && !known {
+		return
+	}
+	texts := r.short.texts
+	s := said{r.Line(e.Operation).id, r.short.kinds.place(kind{f.In, f.Rule}), texts.place(instance.AnyIndex(f.Pointer)), texts.place(words), uint32(e.Response.Status)}
 	h := r.messages[s]
 	if h == nil {
-		if len(r.messages) >= maxMessages {
+		if full {
 			return
 		}
 		h = &heard{number: e.Number, name: r.short.name(e.ID)}
@@ -81,7 +86,8 @@ func (r *Report) Messages() []Message {
 	ways := map[string]map[string]bool{}
 	var out []Message
 	for s, h := range r.messages {
-		m := Message{Operation: s.line.Operation, In: s.kind.in, Field: s.field, Rule: s.kind.what, Status: s.status, Words: s.words, Count: h.count, Case: r.short.id(h.name), number: h.number}
+		k, texts := r.short.kinds.values[s.kind], r.short.texts.values
+		m := Message{Operation: r.made[s.line].Operation, In: k.in, Field: texts[s.field], Rule: k.what, Status: int(s.status), Words: texts[s.words], Count: h.count, Case: r.short.id(h.name), number: h.number}
 		if ways[m.Rule] == nil {
 			ways[m.Rule] = map[string]bool{}
 		}

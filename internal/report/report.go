@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -63,6 +64,7 @@ type Line struct {
 	Substance                             int    // errors that are not of how answers are written
 	ControlWords                          string // the first refused control's finding
 	parts                                 map[string]*enforced
+	id                                    uint32 // its place in Report.made
 }
 
 // Counts are what the line's cases came to.
@@ -83,6 +85,7 @@ func (p *enforced) unchecked() bool {
 // Report is a run's outcome, filled case by case.
 type Report struct {
 	Lines     []*Line
+	made      []*Line       // the same in the order in which they were made
 	Layout    *judge.Layout // as learned; nil: nothing was
 	Own       string        // the media type of the API's own layout, by configuration; "" for problem documents
 	entries   map[entryKey]*Entry
@@ -90,13 +93,13 @@ type Report struct {
 	messages  map[said]*heard
 	described map[string][]byte // by operation, as JSON: there are many, and they are seldom looked at
 	last      exchange.Described
-	cells     map[spot]*tally
+	cells     cells
 	short     short
 	layouts   map[layoutKey]*Layout
 	models    map[modelKey]*model
 	known     []*knownCause
 	whole     []judge.RunFinding
-	refused   map[refusal]map[*Line]bool // operations that refuse a flaw, for those that take it
+	refused   map[refusal]lines // operations that refuse a flaw, for those that take it
 	proven    bool
 }
 
@@ -110,13 +113,36 @@ type entryKey struct {
 // refusal is a flaw without its operation.
 type refusal struct{ pointer, rule, variant string }
 
+// lines is a set of lines: of each, by its place in Report.made, one bit.
+type lines []uint64
+
+func (l lines) with(id uint32) lines {
+	for int(id/64) >= len(l) {
+		l = append(l, 0)
+	}
+	l[id/64] |= 1 << (id % 64)
+	return l
+}
+
+func (l lines) all() iter.Seq[uint32] {
+	return func(yield func(uint32) bool) {
+		for i, word := range l {
+			for ; word != 0; word &= word - 1 {
+				if !yield(uint32(64*i + bits.TrailingZeros64(word))) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // maxRefusals bounds what is remembered of refusals.
 const maxRefusals = 100_000
 
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]map[*Line]bool{}, messages: map[said]*heard{}, described: map[string][]byte{},
-		cells: map[spot]*tally{}, short: newShort(), layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
+	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]lines{}, messages: map[said]*heard{}, described: map[string][]byte{},
+		cells: newCells(), short: newShort(), layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
 }
 
 // Line is the operation's line, made when first needed.
@@ -125,7 +151,8 @@ func (r *Report) Line(operation string) *Line {
 	if !ok {
 		i = len(r.Lines)
 		r.order[operation] = i
-		r.Lines = append(r.Lines, &Line{Operation: operation})
+		l := &Line{Operation: operation, id: uint32(len(r.made))}
+		r.Lines, r.made = append(r.Lines, l), append(r.made, l)
 	}
 	return r.Lines[i]
 }
@@ -135,7 +162,7 @@ func (r *Report) Line(operation string) *Line {
 func (r *Report) Restart(operation string) (cases int) {
 	l := r.Line(operation)
 	cases = l.Cases
-	*l = Line{Operation: operation}
+	*l = Line{Operation: operation, id: l.id}
 	return cases
 }
 
@@ -167,10 +194,7 @@ func (r *Report) Add(res record.Result) {
 	r.mark(res)
 	key, single := flawOf(res)
 	if single && res.Response.Status >= 400 && res.Response.Status < 500 && res.Verdict != judge.Unproven && len(r.refused) < maxRefusals {
-		if r.refused[key] == nil {
-			r.refused[key] = map[*Line]bool{}
-		}
-		r.refused[key][r.Line(res.Operation)] = true
+		r.refused[key] = r.refused[key].with(r.Line(res.Operation).id)
 	}
 	r.take(res, func(k entryKey, f judge.Finding, as *knownCause) {
 		r.add(k, f, as, Example{res.ID, res.Name, f.Message, res.Number, key})
@@ -530,8 +554,8 @@ func (r *Report) Refuses(operation string, f exchange.Flaw) string {
 
 func (r *Report) refuses(flaw refusal, operation string) string {
 	found := ""
-	for l := range r.refused[flaw] {
-		if o := l.Operation; o != operation && related(o, operation) && (found == "" || o < found) {
+	for id := range r.refused[flaw].all() {
+		if o := r.made[id].Operation; o != operation && related(o, operation) && (found == "" || o < found) {
 			found = o
 		}
 	}

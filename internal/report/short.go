@@ -2,75 +2,109 @@ package report
 
 import (
 	"cmp"
-	"encoding/binary"
 	"slices"
+	"strconv"
 )
 
 // short keeps what a report has very often in little room: most of the memory of a large run
 // is what is remembered of the fields of its operations.
 type short struct {
-	kinds map[kind]*kind
-	texts map[string]string
-	long  []string // ids of cases that are not of the usual length
+	kinds *once[kind]
+	texts *once[string]
+	long  []string // ids of cases that are not of the usual form
 }
 
 // kind is a part of a request, with the rule or the column that something is about.
 type kind struct{ in, what string }
 
-// caseName is a case's id: ten characters, or the place of another one in short.long.
-type caseName struct {
-	text [usualID]byte
-	long bool
+// once keeps values once, each under its place among them.
+type once[T comparable] struct {
+	places map[T]uint32
+	values []T
 }
 
-const usualID = 10
-
-// mostTexts bounds the texts that are kept once.
-const mostTexts = 100_000
-
-func newShort() short { return short{kinds: map[kind]*kind{}, texts: map[string]string{}} }
-
-func (s *short) kind(in, what string) *kind {
-	k := kind{in, what}
-	if s.kinds[k] == nil {
-		s.kinds[k] = &k
-	}
-	return s.kinds[k]
+func newShort() short {
+	return short{kinds: &once[kind]{places: map[kind]uint32{}}, texts: &once[string]{places: map[string]uint32{}}}
 }
 
-// text is an equal text, the same one each time.
-func (s *short) text(text string) string {
-	known, has := s.texts[text]
-	if !has && len(s.texts) < mostTexts {
-		s.texts[text] = text
-		known = text
+func (o *once[T]) place(v T) uint32 {
+	at, has := o.places[v]
+	if !has {
+		at = uint32(len(o.values))
+		o.places[v] = at
+		o.values = append(o.values, v)
 	}
-	return cmp.Or(known, text)
+	return at
 }
 
-func (s *short) name(id string) (out caseName) {
-	if len(id) == usualID {
-		copy(out.text[:], id)
-		return out
+// caseName is a case's id: ten hexadecimal digits, or, with the bit that they leave free, the
+// place of another one in short.long.
+type caseName uint64
+
+const (
+	usualID          = 10
+	isLong  caseName = 1 << 63
+)
+
+func (s *short) name(id string) caseName {
+	if n, ok := digits(id); ok {
+		return caseName(n)
 	}
-	out.long = true
-	binary.BigEndian.PutUint64(out.text[:], uint64(len(s.long)))
 	s.long = append(s.long, id)
-	return out
+	return caseName(len(s.long)-1) | isLong
+}
+
+// digits is the number that an id of the usual form is.
+func digits(id string) (n uint64, ok bool) {
+	if len(id) != usualID {
+		return 0, false
+	}
+	for _, c := range []byte(id) {
+		switch {
+		case c >= '0' && c <= '9':
+			n = n<<4 | uint64(c-'0')
+		case c >= 'a' && c <= 'f':
+			n = n<<4 | uint64(c-'a'+10)
+		default:
+			return 0, false
+		}
+	}
+	return n, true
 }
 
 func (s *short) id(name caseName) string {
-	if name.long {
-		return s.long[binary.BigEndian.Uint64(name.text[:])]
+	if name&isLong != 0 {
+		return s.long[name&^isLong]
 	}
-	return string(name.text[:])
+	const leading = 1 << (4 * usualID) // keeps the zeros
+	return strconv.FormatUint(uint64(name)|leading, 16)[1:]
 }
 
-// spot is where a cell is.
-type spot struct {
-	line  *Line // of the operation
-	kind  *kind // the part of the request, and the column
-	field string
+// spot is where a cell is: by the number of the operation's line, and the places of the kind
+// (the part of the request, and the column) and of the field.
+type spot struct{ line, kind, field uint32 }
+
+// cells are tallies by their spots.
+type cells struct {
+	at    map[spot]uint32
+	chunk [][]tally
+}
+
+const perChunk = 64
+
+func newCells() cells { return cells{at: map[spot]uint32{}} }
+
+// of is the tally of a spot, made when first needed.
+func (c *cells) of(s spot) *tally {
+	at, has := c.at[s]
+	if !has {
+		at = uint32(len(c.at))
+		c.at[s] = at
+		if at%perChunk == 0 {
+			c.chunk = append(c.chunk, make([]tally, perChunk))
+		}
+	}
+	return &c.chunk[at/perChunk][at%perChunk]
 }
 
 // tally is a Cell while cases come in.
@@ -79,11 +113,19 @@ type tally struct {
 	marks [nMarks]int32 // how many came to each of Marks
 }
 
+// shownCase is a case that a cell names.
 type shownCase struct {
-	number int64
-	name   caseName
-	mark   uint8 // its place in Marks
+	rank uint64 // by its place in Marks, then by its number
+	name caseName
 }
+
+const rankBits = 56 // of the number
+
+func shown(number, mark int, name caseName) shownCase {
+	return shownCase{uint64(mark)<<rankBits | uint64(number), name}
+}
+
+func (s shownCase) mark() int { return int(s.rank >> rankBits) }
 
 const nMarks = 7
 
@@ -91,10 +133,8 @@ const nMarks = 7
 const maxShows = 12
 
 func (t *tally) add(s shownCase) {
-	t.marks[s.mark]++
-	at, _ := slices.BinarySearchFunc(t.shown, s, func(a, b shownCase) int {
-		return cmp.Or(cmp.Compare(a.mark, b.mark), cmp.Compare(a.number, b.number))
-	})
+	t.marks[s.mark()]++
+	at, _ := slices.BinarySearchFunc(t.shown, s, func(a, b shownCase) int { return cmp.Compare(a.rank, b.rank) })
 	switch {
 	case at == maxShows:
 		return

@@ -3,13 +3,14 @@ package report
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 )
 
 // What is kept in little room is what was put there.
 func TestShort(t *testing.T) {
 	s := newShort()
-	ids := []string{"91d9a702a3", "", "7", "captured line 12", "0000000000"}
+	ids := []string{"91d9a702a3", "", "7", "captured line 12", "0000000000", "0a0000000f", "ffffffffff", "91D9A702A3", "91d9a702a3b", "+1d9a702a3"}
 	var names []caseName
 	for _, id := range ids {
 		names = append(names, s.name(id))
@@ -19,17 +20,40 @@ func TestShort(t *testing.T) {
 			t.Errorf("%q is kept as %q", id, got)
 		}
 	}
-	if a, b := s.kind("body", "size"), s.kind("body", "size"); a != b || a == s.kind("query", "size") {
+	if a, b := s.kinds.place(kind{"body", "size"}), s.kinds.place(kind{"body", "size"}); a != b || a == s.kinds.place(kind{"query", "size"}) {
 		t.Error("equal kinds are not one, or others are")
 	}
-	for i := range mostTexts + 2 {
-		text := fmt.Sprint(i)
-		if s.text(text) != text {
-			t.Fatalf("%s is another text", text)
+	for _, text := range []string{"", "mooring", "", "berth", "mooring"} {
+		if got := s.texts.values[s.texts.place(text)]; got != text {
+			t.Errorf("%q is kept as %q", text, got)
 		}
 	}
-	if s.text("") != "" || len(s.texts) > mostTexts {
-		t.Errorf("%d texts are kept", len(s.texts))
+	if n := len(s.texts.values); n != 3 {
+		t.Errorf("%d texts are kept", n)
+	}
+}
+
+// Each spot has a tally of its own.
+func TestCells(t *testing.T) {
+	c := newCells()
+	for i := range uint32(3*perChunk + 1) {
+		c.of(spot{i, 0, i % 3}).marks[0] = int32(i)
+	}
+	for i := range uint32(3*perChunk + 1) {
+		if n := c.of(spot{i, 0, i % 3}).marks[0]; n != int32(i) {
+			t.Fatalf("%d is counted at %d", n, i)
+		}
+	}
+}
+
+func TestLines(t *testing.T) {
+	var set lines
+	want := []uint32{0, 5, 63, 64, 1000}
+	for _, id := range []uint32{1000, 5, 0, 64, 5, 63} {
+		set = set.with(id)
+	}
+	if got := slices.Collect(set.all()); !slices.Equal(got, want) {
+		t.Errorf("%d are in the set, want %d", got, want)
 	}
 }
 
@@ -38,13 +62,13 @@ func TestTally(t *testing.T) {
 	s := newShort()
 	var tally tally
 	for _, i := range []int{40, 3, 25, 1, 9, 30, 7, 2, 5, 8, 4, 6, 12, 11, 10, 26} {
-		tally.add(shownCase{int64(i), s.name(fmt.Sprintf("%010d", i)), uint8(min(1, i%5))})
+		tally.add(shown(i, min(1, i%5), s.name(fmt.Sprintf("%010d", i))))
 	}
-	var got []int64
+	var got []string
 	for _, x := range tally.shown {
-		got = append(got, x.number)
+		got = append(got, strings.TrimLeft(s.id(x.name), "0"))
 	}
-	if want := []int64{5, 10, 25, 30, 40, 1, 2, 3, 4, 6, 7, 8}; !slices.Equal(got, want) || cap(tally.shown) != maxShows || tally.marks[0] != 5 || tally.marks[1] != 11 {
+	if want := []string{"5", "10", "25", "30", "40", "1", "2", "3", "4", "6", "7", "8"}; !slices.Equal(got, want) || cap(tally.shown) != maxShows || tally.marks[0] != 5 || tally.marks[1] != 11 {
 		t.Errorf("shown are %v, counted %v", got, tally.marks)
 	}
 }

@@ -138,9 +138,10 @@ func (r *runner) final() (*report.Report, error) {
 		operations = append(operations, l.Operation)
 	}
 	c.report.Arrange(slices.Values(operations))
+	c.report.DescribedAs(r.report)
 	for _, l := range r.report.Lines {
 		if d := r.report.Described(l.Operation); d.Operation != "" {
-			c.described(d)
+			c.keep(func(w *record.Writer) error { return w.Operation(d) })
 		}
 	}
 	if err := c.finish(r.opt.Reopen); err != nil {
