@@ -82,7 +82,9 @@ func Rewrite(files *document.Files, address string, f *document.File, old bool) 
 		r.seen = map[uintptr]bool{}
 	}
 	if m, ok := f.Value.(map[string]any); ok && address != files.Main && looksLikeSchema(m) {
-		r.schema(m, nil) // it is nowhere else
+		if own := r.schema(m, nil); own != nil {
+			f.Value = own
+		}
 	} else {
 		r.object(f.Value, nil, address != files.Main)
 	}

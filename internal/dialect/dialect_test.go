@@ -58,8 +58,6 @@ func TestSchemasAreRewritten(t *testing.T) {
 	}
 }
 
-// TestHierarchies: where a schema is used that others build on, each of them may stand
-// there, with its name; where it is built on, and in answers, it stays.
 // Of what is written twice, one may be a schema and the other is not.
 func TestWhatIsNoSchemaStays(t *testing.T) {
 	const src = `{"openapi":"3.0.3","paths":{},"components":{"schemas":{
@@ -88,6 +86,26 @@ func TestWhatIsNoSchemaStays(t *testing.T) {
 	}
 }
 
+// A file that is one small schema is rewritten as others are.
+func TestSmallFile(t *testing.T) {
+	f, err := document.Read("t.json", []byte(`{"openapi":"3.0.3","paths":{}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	small, err := document.Read("name.json", []byte(`{"type":"string","nullable":true}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	document.NewFiles(f, "", func(files *document.Files, address string, _ *document.File) {
+		dialect.Rewrite(files, address+"/name.json", small, true)
+	})
+	if got, want := string(instance.Encode(small.Value)), `{"nullable":true,"type":["string","null"]}`; got != want {
+		t.Errorf("it is %s, want %s", got, want)
+	}
+}
+
+// TestHierarchies: where a schema is used that others build on, each of them may stand
+// there, with its name; where it is built on, and in answers, it stays.
 func TestHierarchies(t *testing.T) {
 	f, err := document.Read("t.yaml", []byte(`
 paths:

@@ -80,7 +80,7 @@ func (s *short) id(name caseName) string {
 	return strconv.FormatUint(uint64(name)|leading, 16)[1:]
 }
 
-// spot is where a cell is: by the number of the operation's line, and the places of the kind
+// spot is where a cell is: by the id of the operation's line, and the places of the kind
 // (the part of the request, and the column) and of the field.
 type spot struct{ line, kind, field uint32 }
 
