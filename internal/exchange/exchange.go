@@ -8,7 +8,6 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
-	"maps"
 	"math"
 	"net/http"
 	"slices"
@@ -377,11 +376,17 @@ func (a Answer) MarshalJSON() ([]byte, error) { return instance.Marshal(a.Text()
 
 // Text is the answer as it is written.
 func (a Answer) Text() AnswerText {
-	out := AnswerText{Status: a.Status, Headers: [][2]string{}, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Died: a.Died, Error: a.Err}
+	out := AnswerText{Status: a.Status, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Died: a.Died, Error: a.Err}
 	if !a.Sent.IsZero() {
 		out.Sent = a.Sent.Format(time.RFC3339Nano)
 	}
-	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
+	names := make([]string, 0, len(a.Header))
+	for name := range a.Header {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	out.Headers = make([][2]string, 0, len(names))
+	for _, name := range names {
 		for _, v := range a.Header[name] {
 			out.Headers = append(out.Headers, [2]string{name, strings.ToValidUTF8(v, "\uFFFD")})
 		}

@@ -84,17 +84,26 @@ func Split(pointer string) ([]string, error) {
 	if pointer == "" {
 		return nil, nil
 	}
-	if pointer[0] != '/' {
-		return nil, fmt.Errorf("%q is not a JSON Pointer: it does not begin with /", pointer)
+	tokens, err := AppendSplit(make([]string, 0, strings.Count(pointer, "/")), pointer)
+	if err != nil {
+		return nil, err
 	}
-	if !wellFormed(pointer) {
-		return nil, fmt.Errorf("%q is not a JSON Pointer: a ~ is followed by neither 0 nor 1", pointer)
+	return tokens, nil
+}
+
+// AppendSplit is Split that adds the tokens to others.
+func AppendSplit(tokens []string, pointer string) ([]string, error) {
+	switch {
+	case pointer == "":
+		return tokens, nil
+	case pointer[0] != '/':
+		return tokens, fmt.Errorf("%q is not a JSON Pointer: it does not begin with /", pointer)
+	case !wellFormed(pointer):
+		return tokens, fmt.Errorf("%q is not a JSON Pointer: a ~ is followed by neither 0 nor 1", pointer)
 	}
-	tokens := strings.Split(pointer[1:], "/")
-	for i, t := range tokens {
-		if strings.IndexByte(t, '~') >= 0 {
-			tokens[i] = unescape(t)
-		}
+	for token := ""; pointer != ""; {
+		token, pointer = first(pointer)
+		tokens = append(tokens, token)
 	}
 	return tokens, nil
 }
@@ -133,6 +142,9 @@ func Within(pointer, ancestor string) bool {
 // AnyIndex is a pointer with * for the numbers of entries; what is no pointer stays as
 // it is.
 func AnyIndex(pointer string) string {
+	if !strings.ContainsAny(pointer, "0123456789") {
+		return pointer
+	}
 	tokens, err := Split(pointer)
 	if err != nil {
 		return pointer

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -132,9 +133,9 @@ func StatusText(code int) string {
 		if code == http.StatusUnprocessableEntity {
 			text = "Unprocessable Content" // its name since RFC 9110
 		}
-		return fmt.Sprintf("%d %s", code, text)
+		return strconv.Itoa(code) + " " + text
 	}
-	return fmt.Sprint(code)
+	return strconv.Itoa(code)
 }
 
 // valid judges the answer to a control or an edge: any 2xx is right.

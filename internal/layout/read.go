@@ -150,7 +150,12 @@ func (s *search) visit(at, where string, v any, in *holder, nesting int) {
 		s.keys(s.readMap(at, where, v, names))
 		for _, k := range names {
 			if mayHold(v[k]) {
-				s.visit(instance.Join(at, k), instance.Join(where, k), v[k], here, nesting+1)
+				inner := instance.Join(at, k)
+				pattern := inner
+				if where != at {
+					pattern = instance.Join(where, k)
+				}
+				s.visit(inner, pattern, v[k], here, nesting+1)
 			} else {
 				s.nodes++
 			}

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"obiter/internal/instance"
 )
@@ -185,6 +186,34 @@ var prefixes = map[string]bool{"body": true, "request": true, "requestbody": tru
 // ParseName reads a field's name in any notation. What is longer than a name can be is
 // one that the request does not have.
 func ParseName(raw string) Name {
+	if len(raw) > maxUsual {
+		return parseName(raw)
+	}
+	usual.Lock()
+	defer usual.Unlock()
+	n, has := usual.names[raw]
+	if !has {
+		raw = strings.Clone(raw)
+		if n = parseName(raw); len(usual.names) < mostUsual {
+			usual.names[raw] = n
+		}
+	}
+	return n
+}
+
+// usual are names that were read before: the members of an API's answers are the same ones
+// each time.
+var usual = struct {
+	sync.Mutex
+	names map[string]Name
+}{names: map[string]Name{}}
+
+const (
+	maxUsual  = 32 // bytes
+	mostUsual = 1024
+)
+
+func parseName(raw string) Name {
 	if len(raw) > maxParsed {
 		raw = strings.ToValidUTF8(raw[:maxParsed], "")
 		return Name{Raw: raw, Notation: Plain, readings: [][]string{{raw}}}
@@ -364,7 +393,8 @@ func (n Name) Path() string {
 
 // Fits tells how the name fits a field of the request.
 func (n Name) Fits(pointer string) Fit {
-	target, err := instance.Split(pointer)
+	var room [8]string
+	target, err := instance.AppendSplit(room[:0], pointer)
 	if err != nil {
 		return None
 	}

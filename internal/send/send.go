@@ -348,12 +348,11 @@ func (s *Sender) exchange(ctx context.Context, client *http.Transport, c exchang
 
 // read reads a body, and no more of it than one byte over the limit.
 func (s *Sender) read(res *http.Response) ([]byte, error) {
-	body := io.LimitReader(res.Body, s.opt.MaxBody+1)
 	if res.ContentLength < 0 || res.ContentLength > s.opt.MaxBody {
-		return io.ReadAll(body)
+		return io.ReadAll(io.LimitReader(res.Body, s.opt.MaxBody+1))
 	}
 	data := make([]byte, res.ContentLength+1) // the end shows only where more is asked for
-	n, err := io.ReadFull(body, data)
+	n, err := io.ReadFull(res.Body, data)
 	if int64(n) == res.ContentLength || err == io.EOF { // an answer to HEAD has no body
 		err = nil
 	}
