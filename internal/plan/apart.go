@@ -74,7 +74,7 @@ type room struct {
 
 // Who finds so much of a room taken waits, and what a case takes beside its body.
 const (
-	mostTaken = 1 << 20
+	mostTaken = 512 << 10
 	ofCase    = 512
 )
 
@@ -139,7 +139,8 @@ func (op *Operation) begin() {
 }
 
 // Ahead is Cases, planned a few at a time, so that others are planned meanwhile. The
-// cases are the taker's. It waits while much is planned of others.
+// cases are the taker's. It waits while much is planned of others. Edges come last, behind a
+// nil; where the operation has too many cases to hold, they come among the others.
 func (op *Operation) Ahead() iter.Seq[*exchange.Case] {
 	return func(yield func(*exchange.Case) bool) {
 		next, stop := iter.Pull(op.cases(op.plan.room))
@@ -164,8 +165,9 @@ func (op *Operation) Ahead() iter.Seq[*exchange.Case] {
 				if c, more = next(); !more {
 					break
 				}
-				batch = append(batch, c)
-				size += len(c.Request.Body)
+				if batch = append(batch, c); c != nil {
+					size += len(c.Request.Body)
+				}
 			}
 			op.plan.busy.Unlock()
 			for _, c := range batch {

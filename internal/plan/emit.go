@@ -28,7 +28,8 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 	}
 }
 
-// cases is Cases; those that are planned and wait to be given out take room.
+// cases is Cases; those that are planned and wait to be given out take room, if there is
+// one. Then edges come last, behind a nil, unless there is too much to hold.
 func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 	return func(yield func(*exchange.Case) bool) {
 		if op.SkipReason != "" {
@@ -39,15 +40,7 @@ func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 		if op.plan.opt.Budget > 0 && chosen == nil {
 			var held []*exchange.Case
 			if held, within = op.withinBudget(); held != nil {
-				defer func() { in.leave(held) }()
-				in.enter(held)
-				for i, c := range held {
-					in.leave(held[i : i+1])
-					held[i] = nil // whoever takes it keeps it as long as it is needed
-					if c.Number = op.number() + i + 1; within[i+1] && !yield(c) {
-						return
-					}
-				}
+				op.giveOut(held, within, in, yield)
 				return
 			}
 		}
@@ -58,6 +51,34 @@ func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 			c.Number = op.number() + i
 			return yield(&c)
 		})
+	}
+}
+
+// giveOut gives out those of the cases that are picked, and lets go of each.
+func (op *Operation) giveOut(held []*exchange.Case, picked map[int]bool, in *room, yield func(*exchange.Case) bool) {
+	defer func() { in.leave(held) }()
+	in.enter(held)
+	give := func(i int) bool {
+		c := held[i]
+		in.leave(held[i : i+1])
+		held[i] = nil
+		c.Number = op.number() + i + 1
+		return !picked[i+1] || yield(c)
+	}
+	for i, c := range held {
+		if (in == nil || c.Edge == nil) && !give(i) {
+			return
+		}
+	}
+	parted := false
+	for i, c := range held {
+		if c == nil {
+			continue
+		}
+		if !parted && !yield(nil) || !give(i) {
+			return
+		}
+		parted = true
 	}
 }
 

@@ -302,16 +302,29 @@ func (o *operation) run(ctx context.Context) {
 	between := false // the flaws of fields and those of requests as a whole
 	var g sync.WaitGroup
 	most := maxHeldBytes / o.aside
+	settled := false // nothing but edges is left
+	settle := func() {
+		settled = true
+		g.Wait()
+		slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
+		if !o.checkOwn(ctx) {
+			o.checkState(ctx, state)
+		}
+	}
 	for c := range o.op.Ahead() {
 		if o.ends(ctx) {
 			break
+		}
+		if c == nil {
+			settle()
+			continue
 		}
 		if c.Kind == exchange.Control {
 			o.tellDescribed(*c)
 			o.tryControl(ctx, *c)
 			continue
 		}
-		if state == nil {
+		if state == nil && !settled {
 			state = o.look(ctx)
 			_, reads := o.op.Reader()
 			o.traced = state.usable || reads && o.work.Around != nil
@@ -321,16 +334,14 @@ func (o *operation) run(ctx context.Context) {
 			g.Wait()
 			o.lookAgain(ctx, state)
 		}
-		if held += len(c.Request.Body); c.Kind == exchange.Edge && held < most {
+		if held += len(c.Request.Body); c.Kind == exchange.Edge && !settled && held < most {
 			edges = append(edges, c)
 			continue
 		}
 		o.hand(&g, func() { o.one(ctx, c) })
 	}
-	g.Wait()
-	slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
-	if !o.checkOwn(ctx) {
-		o.checkState(ctx, state)
+	if !settled {
+		settle()
 	}
 	for _, c := range edges {
 		if o.ends(ctx) {

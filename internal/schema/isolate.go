@@ -15,6 +15,9 @@ func (sh *Shape) Breaks(keyword string, v any) bool {
 		only, known := s.set.isolated[key]
 		if !known {
 			only = isolate(s.js, keyword)
+			if len(s.set.isolated) == mostIsolated {
+				clear(s.set.isolated)
+			}
 			s.set.isolated[key] = only
 		}
 		if only != nil && only.Validate(v) != nil {
@@ -23,6 +26,10 @@ func (sh *Shape) Breaks(keyword string, v any) bool {
 	}
 	return false
 }
+
+// mostIsolated bounds the isolated schemas that are remembered, which take as much room as
+// whole ones.
+const mostIsolated = 500
 
 // isolation is a schema of which one keyword is looked at.
 type isolation struct {
