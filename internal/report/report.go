@@ -8,7 +8,6 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
-	"math/bits"
 	"slices"
 	"strings"
 
@@ -112,29 +111,6 @@ type entryKey struct {
 
 // refusal is a flaw without its operation.
 type refusal struct{ pointer, rule, variant string }
-
-// lines is a set of lines: of each, by its place in Report.made, one bit.
-type lines []uint64
-
-func (l lines) with(id uint32) lines {
-	for int(id/64) >= len(l) {
-		l = append(l, 0)
-	}
-	l[id/64] |= 1 << (id % 64)
-	return l
-}
-
-func (l lines) all() iter.Seq[uint32] {
-	return func(yield func(uint32) bool) {
-		for i, word := range l {
-			for ; word != 0; word &= word - 1 {
-				if !yield(uint32(64*i + bits.TrailingZeros64(word))) {
-					return
-				}
-			}
-		}
-	}
-}
 
 // maxRefusals bounds what is remembered of refusals.
 const maxRefusals = 100_000

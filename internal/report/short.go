@@ -2,6 +2,8 @@ package report
 
 import (
 	"cmp"
+	"iter"
+	"math/bits"
 	"slices"
 	"strconv"
 )
@@ -144,4 +146,27 @@ func (t *tally) add(s shownCase) {
 		t.shown = append(make([]shownCase, 0, min(max(1, 2*cap(t.shown)), maxShows)), t.shown...)
 	}
 	t.shown = slices.Insert(t.shown, at, s)
+}
+
+// lines is a set of lines: of each, by its place in Report.made, one bit.
+type lines []uint64
+
+func (l lines) with(id uint32) lines {
+	for int(id/64) >= len(l) {
+		l = append(l, 0)
+	}
+	l[id/64] |= 1 << (id % 64)
+	return l
+}
+
+func (l lines) all() iter.Seq[uint32] {
+	return func(yield func(uint32) bool) {
+		for i, word := range l {
+			for ; word != 0; word &= word - 1 {
+				if !yield(uint32(64*i + bits.TrailingZeros64(word))) {
+					return
+				}
+			}
+		}
+	}
 }
