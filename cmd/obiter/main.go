@@ -25,7 +25,7 @@ const patience = 15 * time.Second
 // room in so many bytes. Where much is needed there is no saving room, and time counts again.
 const (
 	most   = 400
-	freely = 48 << 20
+	freely = 52 << 20
 	large  = 100
 	much   = 100 << 20
 )
