@@ -30,11 +30,11 @@ func planned(t *testing.T, budget int) *Plan {
 func TestEdgesComeLast(t *testing.T) {
 	for _, budget := range []int{1000, 12, 0} {
 		want := map[string]int{}
-		for c := range planned(t, budget).Split(1)[0].Turn(0).Cases() {
+		for c := range planned(t, budget).Split(1, 1)[0].Turn(0).Cases() {
 			want[c.ID] = c.Number
 		}
 		parted, edges := 0, 0
-		for c := range planned(t, budget).Split(1)[0].Turn(0).Ahead() {
+		for c := range planned(t, budget).Split(1, 1)[0].Turn(0).Ahead() {
 			if c == nil {
 				parted++
 				continue
@@ -62,8 +62,8 @@ func TestEdgesComeLast(t *testing.T) {
 // Who finds the room full waits until the others have given enough out; who ends early gives
 // up what it took.
 func TestRoomIsBounded(t *testing.T) {
-	p := planned(t, 1000).Split(1)[0]
-	large := []*exchange.Case{{ID: "a", Request: exchange.Request{Body: make([]byte, mostTaken)}}}
+	p := planned(t, 1000).Split(1, 1)[0]
+	large := []*exchange.Case{{ID: "a", Request: exchange.Request{Body: make([]byte, ofOperation)}}}
 	p.room.enter(large)
 	op, began, ended := p.Turn(0), make(chan int), make(chan bool)
 	go func() {

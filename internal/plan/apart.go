@@ -11,10 +11,10 @@ import (
 )
 
 // Split gives planners of the same plan that share nothing they write to, so that
-// operations are planned side by side.
-func (p *Plan) Split(n int) []*Plan {
+// operations are planned side by side. So many are tried at a time.
+func (p *Plan) Split(n, tried int) []*Plan {
 	out := make([]*Plan, max(n, 1))
-	firsts, in := newFirsts(), newRoom()
+	firsts, in := newFirsts(), newRoom(tried)
 	for i := range out {
 		q := *p
 		q.firsts, q.busy, q.paths, q.room = firsts, &sync.Mutex{}, nil, in
@@ -70,16 +70,18 @@ type room struct {
 	mu    sync.Mutex
 	freed sync.Cond
 	taken int
+	most  int // who finds so much taken waits
 }
 
-// Who finds so much of a room taken waits, and what a case takes beside its body.
+// Bytes that a room has for each operation that is tried at a time, and what a case takes
+// beside its body.
 const (
-	mostTaken = 512 << 10
-	ofCase    = 512
+	ofOperation = 32 << 10
+	ofCase      = 512
 )
 
-func newRoom() *room {
-	in := &room{}
+func newRoom(operations int) *room {
+	in := &room{most: operations * ofOperation}
 	in.freed.L = &in.mu
 	return in
 }
@@ -91,7 +93,7 @@ func (in *room) has() bool {
 	}
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	return in.taken < mostTaken
+	return in.taken < in.most
 }
 
 // wait waits until there is room. Whoever takes some must go on without it.
@@ -101,7 +103,7 @@ func (in *room) wait() {
 	}
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	for in.taken >= mostTaken {
+	for in.taken >= in.most {
 		in.freed.Wait()
 	}
 }
@@ -121,7 +123,7 @@ func (in *room) take(sign int, cases []*exchange.Case) {
 			in.taken += sign * (len(c.Request.Body) + ofCase)
 		}
 	}
-	if was >= mostTaken && in.taken < mostTaken {
+	if was >= in.most && in.taken < in.most {
 		in.freed.Broadcast()
 	}
 }

@@ -66,7 +66,7 @@ type outcome struct {
 func (r *runner) all(ctx context.Context, p *plan.Plan) error {
 	var (
 		turns    = newTurns(order(p, r.opt.Makers))
-		planners = p.Split(min(r.aside, runtime.GOMAXPROCS(0)))
+		planners = p.Split(min(r.aside, runtime.GOMAXPROCS(0)), r.aside)
 		finished = make(chan outcome)
 		tried    = map[int]outcome{} // that are not told yet
 		told     = 0
