@@ -81,7 +81,7 @@ const (
 )
 
 func newRoom(operations int) *room {
-	in := &room{most: operations * ofOperation}
+	in := &room{most: max(operations, 1) * ofOperation}
 	in.freed.L = &in.mu
 	return in
 }
