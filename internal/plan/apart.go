@@ -73,8 +73,8 @@ type room struct {
 	most  int // who finds so much taken waits
 }
 
-// Bytes that a room has for each operation that is tried at a time, and what a case takes
-// beside its body.
+// Bytes that a room has for each operation that is tried at a time, and what a case takes on
+// top of its body.
 const (
 	ofOperation = 32 << 10
 	ofCase      = 512

@@ -351,7 +351,7 @@ func (s *Sender) read(res *http.Response) ([]byte, error) {
 	if res.ContentLength < 0 || res.ContentLength > s.opt.MaxBody {
 		return io.ReadAll(io.LimitReader(res.Body, s.opt.MaxBody+1))
 	}
-	data := make([]byte, res.ContentLength+1) // the end shows only where more is asked for
+	data := make([]byte, res.ContentLength+1) // the end shows only to who reads past it
 	n, err := io.ReadFull(res.Body, data)
 	if int64(n) == res.ContentLength || err == io.EOF { // an answer to HEAD has no body
 		err = nil

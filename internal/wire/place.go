@@ -126,7 +126,7 @@ func isFlat(v any) bool {
 }
 
 // Sendable takes out empty lists, which text cannot show, and refuses values
-// that have no one written form in the place. Where there is none to take out it gives
+// that have no one written form in the place. Where nothing is to be taken out it gives
 // the object itself.
 func (p *Place) Sendable(object map[string]any) (map[string]any, bool) {
 	out := object
