@@ -292,7 +292,10 @@ func (w *work) forCase(c exchange.Case) []config.Fixture {
 func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error) {
 	list := t.conf.Own(op.Name())
 	w := &work{trial: t, records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name())}
-	out := run.Work{Operation: op, Send: w.one, Around: w.around, Restore: w.restore, Undo: func() { t.undo(ctx, w.records) }}
+	out := run.Work{Operation: op, Send: w.one, Around: w.around, Restore: w.restore, Undo: func() {
+		t.undo(ctx, w.records)
+		t.kept.journal.Over(op.Name())
+	}}
 	if len(list) == 0 {
 		w.sender = t.knowing(w.records.Values)
 		return out, nil
