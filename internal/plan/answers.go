@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,8 +20,13 @@ type answers struct {
 	doc      *oad.Document
 	mu       sync.Mutex
 	set      *schema.Set
-	compiled map[document.Location]answerSchema // by set
+	compiled map[answerText]answerSchema        // by set
+	at       map[document.Location]answerSchema // those that were compiled for a place
 }
+
+// answerText is what a schema says. What other places say in the same words is the same
+// schema: operations often document the same errors.
+type answerText struct{ file, text string }
 
 // answerSchema is what came of compiling one.
 type answerSchema struct {
@@ -28,26 +34,58 @@ type answerSchema struct {
 	err    error
 }
 
-// mostAnswers bounds the schemas of answers that are kept compiled: operations that are tried
-// side by side have many.
-const mostAnswers = 4 * generation
+// Bounds of what is kept: operations that are tried side by side have many answers.
+const (
+	mostAnswers   = 4 * generation // schemas, compiled
+	mostAnswersAt = 1000           // places of them
+	mostOfAnswer  = 4 << 10        // bytes of the text of one
+)
 
 // compile keeps no more than so many schemas.
 func (a *answers) compile(at document.Location) (schema.Schema, error) {
-	known, has := a.compiled[at]
+	known, has := a.at[at]
 	if has {
 		return known.schema, known.err
 	}
-	if a.set == nil || len(a.compiled) == mostAnswers {
-		a.set, a.compiled = schema.NewSet(a.doc), map[document.Location]answerSchema{}
+	text := a.text(at)
+	if known, has = a.compiled[text]; !has {
+		if a.set == nil || len(a.compiled) == mostAnswers {
+			a.set, a.compiled, a.at = schema.NewSet(a.doc), map[answerText]answerSchema{}, nil
+		}
+		known.schema, known.err = a.set.Compile(at.URL())
+		if known.err == nil {
+			known.err = bearable(known.schema)
+		}
+		a.compiled[text] = known
 	}
-	known.schema, known.err = a.set.Compile(at.URL())
-	if known.err == nil {
-		known.err = bearable(known.schema)
+	if a.at == nil || len(a.at) == mostAnswersAt {
+		a.at = map[document.Location]answerSchema{}
 	}
-	a.compiled[at] = known
+	a.at[at] = known
 	return known.schema, known.err
 }
+
+// text is what the schema at a place says. One that is long is compared with no other, and
+// neither is one that may have a name or a base of its own (JSON Schema 2020-12, section 8.2).
+func (a *answers) text(at document.Location) answerText {
+	own := answerText{at.File, at.Pointer}
+	file := a.doc.File(at.File)
+	if file == nil {
+		return own
+	}
+	v, ok := instance.Get(file.Value, at.Pointer)
+	if !ok {
+		return own
+	}
+	text := string(instance.Encode(v))
+	if len(text) > mostOfAnswer || identified.MatchString(text) || at.File != a.doc.Main && strings.Contains(text, `"$ref"`) {
+		return own
+	}
+	return answerText{at.File, text}
+}
+
+// identified matches what schemas are known by, and referred to in the place of another.
+var identified = regexp.MustCompile(`"\$(id|anchor|dynamic)`)
 
 // Describe tells what the description says of an answer: of its status, then of
 // its class such as 4XX, then of default (OpenAPI 3.1.1, section 4.8.16). Nil where
