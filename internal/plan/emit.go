@@ -36,7 +36,7 @@ func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 			return
 		}
 		chosen := op.plan.opt.Cases
-		var within map[int]bool
+		var within []bool // by place
 		if op.plan.opt.Budget > 0 && chosen == nil {
 			var held []*exchange.Case
 			if held, within = op.withinBudget(); held != nil {
@@ -55,7 +55,7 @@ func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 }
 
 // giveOut gives out those of the cases that are picked, and lets go of each.
-func (op *Operation) giveOut(held []*exchange.Case, picked map[int]bool, in *room, yield func(*exchange.Case) bool) {
+func (op *Operation) giveOut(held []*exchange.Case, picked []bool, in *room, yield func(*exchange.Case) bool) {
 	defer func() { in.leave(held) }()
 	in.enter(held)
 	give := func(i int) bool {
@@ -104,19 +104,25 @@ func (op *Operation) Controls() []exchange.Case {
 	}
 	op.plan.busy.Lock()
 	defer op.plan.busy.Unlock()
-	op.emit(func(_ int, c exchange.Case) bool {
-		if c.Kind == exchange.Control {
-			out = append(out, c)
-		}
-		return c.Kind == exchange.Control
+	e := op.emitter(func(_ int, c exchange.Case) bool {
+		out = append(out, c)
+		return true
 	})
+	if op.whole == nil { // which has none
+		e.controls()
+	}
 	return out
+}
+
+// emitter begins to give out the operation's cases.
+func (op *Operation) emitter(yield func(int, exchange.Case) bool) *emitter {
+	op.Drops, op.Dropped = map[string]int{}, nil
+	return &emitter{op: op, yield: yield, sent: map[[2]uint64]bool{}, ids: map[string]bool{}}
 }
 
 // emit gives out every case with its place in the operation, from 1.
 func (op *Operation) emit(yield func(int, exchange.Case) bool) {
-	op.Drops, op.Dropped = map[string]int{}, nil
-	e := &emitter{op: op, yield: yield, sent: map[[2]uint64]bool{}, ids: map[string]bool{}}
+	e := op.emitter(yield)
 	if op.whole != nil {
 		e.wholeAPI()
 		return
@@ -147,11 +153,12 @@ const (
 
 // withinBudget picks cases: all controls, then by turns one of each rule. Where they are
 // neither many nor large, it gives all of them themselves as well.
-func (op *Operation) withinBudget() (all []*exchange.Case, picked map[int]bool) {
+func (op *Operation) withinBudget() (all []*exchange.Case, picked []bool) {
+	type kind struct{ in, rule string }
 	type ranked struct{ turn, place int }
-	var list []ranked
-	turns := map[string]int{}
-	picked = map[int]bool{}
+	list := make([]ranked, 0, usualCases)
+	turns := map[kind]int{}
+	picked = make([]bool, 1, usualCases+1) // there is no place 0
 	all = make([]*exchange.Case, 0, usualCases)
 	bytes := 0
 	op.emit(func(i int, c exchange.Case) bool {
@@ -160,24 +167,27 @@ func (op *Operation) withinBudget() (all []*exchange.Case, picked map[int]bool) 
 		} else {
 			all = nil
 		}
-		rule := ""
+		picked = append(picked, c.Kind == exchange.Control)
+		var k kind
 		switch {
 		case c.Kind == exchange.Control:
-			picked[i] = true
 			return true
 		case c.Edge != nil:
-			rule = "edge " + c.Edge.Rule
+			k = kind{"edge", c.Edge.Rule}
 		case len(c.Flaws) > 1:
-			rule = "several"
+			k = kind{"", "several"}
 		default:
-			rule = c.Flaws[0].In + " " + c.Flaws[0].Rule
+			k = kind{c.Flaws[0].In, c.Flaws[0].Rule}
 		}
-		turns[rule]++
-		list = append(list, ranked{turns[rule], i})
+		turns[k]++
+		list = append(list, ranked{turns[k], i})
 		return true
 	})
-	slices.SortFunc(list, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.turn, b.turn), cmp.Compare(a.place, b.place)) })
-	for _, r := range list[:min(len(list), op.plan.opt.Budget)] {
+	if len(list) > op.plan.opt.Budget {
+		slices.SortFunc(list, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.turn, b.turn), cmp.Compare(a.place, b.place)) })
+		list = list[:op.plan.opt.Budget]
+	}
+	for _, r := range list {
 		picked[r.place] = true
 	}
 	return all, picked
