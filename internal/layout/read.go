@@ -36,6 +36,7 @@ const (
 	maxPlaces  = 60
 
 	usualPlaces = 8 // that answers have
+	usualFields = 6
 
 	maxName   = 200  // bytes of what is taken for a name
 	maxParsed = 4096 // bytes of what is said to be one
@@ -106,6 +107,7 @@ type search struct {
 	vocabulary *Vocabulary
 	nodes      int
 	values     []Reading // a member that holds a name
+	fields     []Named   // room for one in each of the first of them
 	maps       []Reading // keys that are names
 }
 
@@ -121,7 +123,7 @@ type holder struct {
 // answer: the values of members first.
 func Places(doc any, v *Vocabulary) []Reading {
 	s := search{vocabulary: v}
-	s.visit("", "", doc, nil, 0)
+	s.visit("", "", doc, nil, "", 0)
 	for i := range s.values {
 		s.rate(&s.values[i])
 	}
@@ -139,8 +141,9 @@ func Places(doc any, v *Vocabulary) []Reading {
 	return out
 }
 
-// visit goes down. The pattern has * where the pointer has the index of an entry.
-func (s *search) visit(at, where string, v any, in *holder, nesting int) {
+// visit goes down. The pattern has * where the pointer has the index of an entry; the member
+// is the one that the value is of the object it lies in, "" where it is of none.
+func (s *search) visit(at, where string, v any, in *holder, member string, nesting int) {
 	if s.nodes++; s.nodes > maxNodes || nesting > maxNesting {
 		return
 	}
@@ -149,31 +152,39 @@ func (s *search) visit(at, where string, v any, in *holder, nesting int) {
 		here, names := &holder{v, at, where, in}, instance.Names(v)
 		s.keys(s.readMap(at, where, v, names))
 		for _, k := range names {
-			if mayHold(v[k]) {
+			text, isText := v[k].(string)
+			switch {
+			case !mayHold(v[k]):
+				s.nodes++
+			case isText:
+				if s.nodes++; s.nodes <= maxNodes && nesting < maxNesting {
+					s.value(s.place(where, k), k, text, here)
+				}
+			default:
 				inner := instance.Join(at, k)
 				pattern := inner
 				if where != at {
 					pattern = instance.Join(where, k)
 				}
-				s.visit(inner, pattern, v[k], here, nesting+1)
-			} else {
-				s.nodes++
+				s.visit(inner, pattern, v[k], here, k, nesting+1)
 			}
 		}
 	case []any:
 		if name, ok := SegmentsName(v); ok && in != nil {
-			s.value(at, where, name, in)
+			s.named(s.placeAt(where), member, name, in)
 		}
+		entry := where + "/*"
 		for i, e := range v {
-			if mayHold(e) {
-				s.visit(instance.Join(at, strconv.Itoa(i)), where+"/*", e, in, nesting+1)
-			} else {
+			switch text, isText := e.(string); {
+			case !mayHold(e):
 				s.nodes++
+			case isText:
+				if s.nodes++; s.nodes <= maxNodes && nesting < maxNesting && in != nil {
+					s.value(s.placeAt(entry), "", text, in)
+				}
+			default:
+				s.visit(instance.Join(at, strconv.Itoa(i)), entry, e, in, "", nesting+1)
 			}
-		}
-	case string:
-		if in != nil && mayHold(v) {
-			s.value(at, where, ParseName(v), in)
 		}
 	}
 }
@@ -205,24 +216,56 @@ func (s *search) keys(r Reading) {
 	}
 }
 
-// value takes a member's value for a name.
-func (s *search) value(at, where string, name Name, in *holder) {
-	i := slices.IndexFunc(s.values, func(r Reading) bool { return r.Where == where })
-	if i < 0 {
-		if len(s.values) >= maxPlaces {
-			return
-		}
-		if i = len(s.values); i == 0 {
-			s.values = make([]Reading, 0, usualPlaces)
-		}
-		s.values = append(s.values, Reading{Where: where})
+// place is the reading of a member of what is at a place; nil where there are too many.
+func (s *search) place(where, member string) *Reading {
+	if strings.ContainsAny(member, "~/") { // which are written otherwise in pointers
+		return s.placeAt(instance.Join(where, member))
 	}
-	r := &s.values[i]
-	if len(r.Fields) >= maxFields {
+	for i := range s.values {
+		if at := s.values[i].Where; len(at) == len(where)+1+len(member) && at[len(where)] == '/' && at[:len(where)] == where && at[len(where)+1:] == member {
+			return &s.values[i]
+		}
+	}
+	return s.newPlace(instance.Join(where, member))
+}
+
+func (s *search) placeAt(where string) *Reading {
+	if i := slices.IndexFunc(s.values, func(r Reading) bool { return r.Where == where }); i >= 0 {
+		return &s.values[i]
+	}
+	return s.newPlace(where)
+}
+
+func (s *search) newPlace(where string) *Reading {
+	if len(s.values) >= maxPlaces {
+		return nil
+	}
+	if s.values == nil {
+		s.values = make([]Reading, 0, usualPlaces)
+		s.fields = make([]Named, usualFields)
+	}
+	r := Reading{Where: where}
+	if i := len(s.values); i < usualFields { // most have one
+		r.Fields = s.fields[i : i : i+1]
+	}
+	s.values = append(s.values, r)
+	return &s.values[len(s.values)-1]
+}
+
+// value takes a text for a name.
+func (s *search) value(r *Reading, member, text string, in *holder) {
+	if r != nil && len(r.Fields) < maxFields {
+		s.named(r, member, ParseName(text), in)
+	}
+}
+
+// named takes in a name, which is a member of an object, or lies in one.
+func (s *search) named(r *Reading, member string, name Name, in *holder) {
+	if r == nil || len(r.Fields) >= maxFields {
 		return
 	}
-	r.whole = r.whole || in.at+"/"+instance.Last(where) == at && ofAll(instance.Last(where)) && isEnvelope(in.object)
-	words, entry := wordsFor(in, where)
+	r.whole = r.whole || ofAll(member) && isEnvelope(in.object)
+	words, entry := wordsFor(in, member)
 	r.Fields = append(r.Fields, Named{Name: name, Message: words, At: entry, InRequest: s.vocabulary.Has(name), entry: in.entry()})
 }
 
@@ -238,34 +281,21 @@ func (h *holder) entry() map[string]any {
 
 // wordsFor are the words said of a value, with the place of the object that says
 // them: the one that it is in, or one around that, up to the entry of a list. A
-// usual member for words comes before any other.
-func wordsFor(in *holder, where string) (words, at string) {
+// usual member for words comes before any other. The value's own member says nothing.
+func wordsFor(in *holder, member string) (words, at string) {
 	for _, say := range []func(map[string]any, string) string{usualWords, longest} {
+		but := member
 		for h := in; h != nil; h = h.outer {
-			but := ""
-			if rest, ok := strings.CutPrefix(where, h.where+"/"); ok && !strings.Contains(rest, "/") {
-				but = unescaped(rest)
-			}
 			if words = say(h.object, but); words != "" {
 				return words, h.at
 			}
 			if strings.HasSuffix(h.where, "/*") {
 				break
 			}
+			but = ""
 		}
 	}
 	return "", in.at
-}
-
-func unescaped(token string) string {
-	if strings.IndexByte(token, '~') < 0 {
-		return token
-	}
-	tokens, err := instance.Split("/" + token)
-	if err != nil {
-		return token
-	}
-	return tokens[0]
 }
 
 // rate tells how likely a member is to hold names, before anything is known of it.
@@ -338,10 +368,10 @@ func usualWords(entry map[string]any, but string) string {
 }
 
 func longest(entry map[string]any, but string) string {
-	longest := ""
-	for _, k := range instance.Names(entry) {
-		if s, ok := entry[k].(string); ok && k != but && len(s) > len(longest) {
-			longest = s
+	longest, of := "", ""
+	for k, v := range entry {
+		if text, ok := v.(string); ok && k != but && (len(text) > len(longest) || len(text) == len(longest) && k < of) {
+			longest, of = text, k
 		}
 	}
 	return longest
@@ -349,8 +379,11 @@ func longest(entry map[string]any, but string) string {
 
 // readMap reads a map of field to message or messages, also nested as the request is.
 func (s *search) readMap(at, where string, m map[string]any, names []string) Reading {
-	r := Reading{Where: where + "/*"}
 	made := containers[level(instance.Last(at))]
+	if !made && !s.names(m) {
+		return Reading{}
+	}
+	r := Reading{Where: where + "/*"}
 	kind, _ := m["type"].(string)
 	problem := at == "" && (m["title"] != nil || m["detail"] != nil || kind != "" && !strings.Contains(kind, " "))
 	s.collect(&r, at, nil, m, names, problem, 0)
@@ -358,6 +391,25 @@ func (s *search) readMap(at, where string, m map[string]any, names []string) Rea
 		return Reading{}
 	}
 	return r
+}
+
+// names reports whether a key may be the name of a field, or hold one.
+func (s *search) names(m map[string]any) bool {
+	for k, v := range m {
+		switch v.(type) {
+		case map[string]any:
+			if isIndex(k) {
+				return true
+			}
+		case string, []any:
+		default:
+			continue
+		}
+		if s.vocabulary.Has(ParseName(k)) {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *search) collect(r *Reading, at string, path []string, m map[string]any, names []string, problem bool, nesting int) {

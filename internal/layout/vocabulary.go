@@ -52,7 +52,6 @@ const (
 // Vocabulary is the fields that a request could be blamed for.
 type Vocabulary struct {
 	exact   map[string]bool
-	noIndex map[string]bool
 	loose   map[string]bool // without indexes, spelling levelled
 	last    map[string]bool
 	body    any
@@ -101,16 +100,14 @@ func (v *Vocabulary) add(pointer string) {
 		return
 	}
 	if v.exact == nil { // of most requests, all fields are those of the control
-		v.exact, v.noIndex, v.loose, v.last = map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}
+		v.exact, v.loose, v.last = map[string]bool{}, map[string]bool{}, map[string]bool{}
 	}
 	v.exact[pointer] = true
 	tokens, err := instance.Split(pointer)
 	if err != nil {
 		return
 	}
-	bare := withoutIndexes(tokens)
-	v.noIndex[key(bare)] = true
-	v.loose[key(levelled(bare))] = true
+	v.loose[key(levelled(withoutIndexes(tokens)))] = true
 	if last := tokens[len(tokens)-1]; !isIndex(last) {
 		v.last[last] = true
 	}
@@ -446,27 +443,17 @@ func fit(name, target []string) Fit {
 	return None
 }
 
-// Has reports whether the name is that of any field.
+// Has reports whether the name is that of any field. One that is as it is written is so
+// without indexes and in any spelling, too.
 func (v *Vocabulary) Has(n Name) bool {
 	for _, r := range n.readings {
-		if len(r) == 0 {
-			return true
-		}
-		if len(r) == 1 && v.isLast(r[0]) {
+		if len(r) == 0 || len(r) == 1 && v.isLast(r[0]) {
 			return true
 		}
 		var space [128]byte
-		exact, bare := instance.AppendPointer(space[:0], r...), withoutIndexes(r)
-		noIndex := exact
-		if len(bare) < len(r) {
-			noIndex = instance.AppendPointer(nil, bare...)
-		}
-		loose := noIndex
-		if l := levelled(bare); !slices.Equal(l, bare) {
-			loose = instance.AppendPointer(nil, l...)
-		}
+		loose := instance.AppendPointer(space[:0], levelled(withoutIndexes(r))...)
 		for k := v; k != nil; k = k.base {
-			if k.exact[string(exact)] || k.noIndex[string(noIndex)] || k.loose[string(loose)] {
+			if k.loose[string(loose)] {
 				return true
 			}
 		}
