@@ -30,8 +30,8 @@ type decoded struct {
 	kind      string
 	cut       bool      // a kill ended it
 	line      *caseLine // once it is decoded
-	operation exchange.Described
-	log       Log
+	operation *exchange.Described
+	log       *Log
 	findings  []judge.Finding // of the whole run, of the case that the line names
 	totals    *Totals
 	raw       bool // it is left as it is, and read only where others need it
@@ -39,16 +39,17 @@ type decoded struct {
 }
 
 // ahead gives out the lines in batches. While one is worked on, the next is decoded.
-func (r *Reader) ahead() iter.Seq[[]*decoded] {
-	return func(yield func([]*decoded) bool) {
-		batches, stop := make(chan []*decoded), make(chan struct{})
+func (r *Reader) ahead() iter.Seq[[]decoded] {
+	return func(yield func([]decoded) bool) {
+		batches, stop := make(chan []decoded), make(chan struct{})
 		var reading sync.WaitGroup
 		defer reading.Wait() // the file is closed after this
 		defer close(stop)
 		reading.Go(func() {
 			defer close(batches)
-			for {
-				batch := r.batch()
+			var rooms [2]room // one is read into while what is in the other is worked on
+			for i := 0; ; i++ {
+				batch := r.batch(&rooms[i%len(rooms)])
 				if len(batch) == 0 {
 					return
 				}
@@ -67,30 +68,45 @@ func (r *Reader) ahead() iter.Seq[[]*decoded] {
 	}
 }
 
+// room is what a batch is read into. What it has is used again.
+type room struct {
+	lines []decoded
+	text  []byte // of the lines, each with its line break
+	read  []int  // the lines that are decoded
+}
+
 // batch reads and decodes the next lines; none at the end.
-func (r *Reader) batch() []*decoded {
-	var batch []*decoded
+func (r *Reader) batch(in *room) []decoded {
+	clear(in.lines)
+	batch, text, read := in.lines[:0], in.text[:0], in.read[:0]
+	if cap(text) > batchBytes { // of lines that few are as long as
+		text = nil
+	}
 	for size := 0; len(batch) < batchLines && size < batchBytes; {
 		data, err := r.next()
 		if data == nil && err == nil {
 			break
 		}
-		d := &decoded{number: r.line, data: bytes.Clone(data), cut: !r.ended && err == nil, err: err}
+		from := len(text)
+		text = append(append(text, data...), '\n')
+		d := decoded{number: r.line, data: text[from : len(text)-1 : len(text)], cut: !r.ended && err == nil, err: err}
 		d.raw = r.again != nil && err == nil && leftAlone(data) && !r.again(r.line-2)
+		if err == nil && (!d.raw || bytes.HasPrefix(data, caseBegins) && bytes.Contains(data, ofControl)) {
+			read = append(read, len(batch))
+		}
 		batch = append(batch, d)
 		size += len(data)
 		if err != nil {
 			break
 		}
 	}
-	workers := min(runtime.GOMAXPROCS(0), len(batch))
+	in.lines, in.text, in.read = batch, text, read
+	workers := min(runtime.GOMAXPROCS(0), len(read))
 	var decoding sync.WaitGroup
 	for w := range workers {
 		decoding.Go(func() {
-			for i := w; i < len(batch); i += workers {
-				if d := batch[i]; d.err == nil && (!d.raw || bytes.HasPrefix(d.data, caseBegins) && bytes.Contains(d.data, ofControl)) {
-					batch[i].decode()
-				}
+			for i := w; i < len(read); i += workers {
+				batch[read[i]].decode()
 			}
 		})
 	}
@@ -139,9 +155,11 @@ func (d *decoded) decode() {
 		d.totals, d.findings = last.Totals, last.Findings
 		d.line = &caseLine{Case: exchange.Case{ID: last.Case}}
 	case typeOp:
-		err = json.Unmarshal(d.data, &d.operation)
+		d.operation = &exchange.Described{}
+		err = json.Unmarshal(d.data, d.operation)
 	case typeLog:
-		err = json.Unmarshal(d.data, &d.log)
+		d.log = &Log{}
+		err = json.Unmarshal(d.data, d.log)
 	case typeCase, typeRepeat, typeClosing, typeState:
 		var read readLine
 		d.line = &caseLine{}
@@ -178,10 +196,10 @@ func (r *Reader) take(d *decoded) (Line, error) {
 		r.Totals = d.totals
 		return Line{}, nil
 	case typeOp:
-		return Line{Operation: &d.operation}, nil
+		return Line{Operation: d.operation}, nil
 	case typeLog:
 		r.Logs[d.log.Case] = d.log.Lines
-		return Line{Log: &d.log}, nil
+		return Line{Log: d.log}, nil
 	case typeFinding:
 		r.RunFindings[l.ID] = append(r.RunFindings[l.ID], d.findings...)
 		return Line{Findings: true}, nil

@@ -370,7 +370,8 @@ func (r *Reader) Lines() iter.Seq2[Line, error] {
 			return
 		}
 		for batch := range r.ahead() {
-			for _, d := range batch {
+			for i := range batch {
+				d := &batch[i]
 				l, err := r.take(d)
 				if d.cut && err != nil {
 					return

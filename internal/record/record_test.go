@@ -97,6 +97,55 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 	}
 }
 
+// TestWhatWasReadStays as it is while what follows is read, of which there is far more than is
+// read at a time.
+func TestWhatWasReadStays(t *testing.T) {
+	var b bytes.Buffer
+	w, err := NewWriter(&b, Head{At: "http://127.0.0.1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want []Result
+	for i := range 10 * batchLines {
+		r := results()[i%len(results())]
+		r.Request.URL = fmt.Sprint("http://127.0.0.1/", i, strings.Repeat("x", i%97))
+		if i == 0 {
+			r.Request.URL += strings.Repeat("long", batchBytes/2)
+		}
+		if err := w.Result(r); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Log(Log{Case: r.ID, Lines: []string{r.Request.URL}}); err != nil {
+			t.Fatal(err)
+		}
+		want = append(want, r)
+	}
+	r, err := NewReader(&b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []Result
+	var logs []*Log
+	for l, err := range r.Lines() {
+		switch {
+		case err != nil:
+			t.Fatal(err)
+		case l.Log != nil:
+			logs = append(logs, l.Log)
+		default:
+			got = append(got, *l.Result)
+		}
+	}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("%d results of %d, or others, were read", len(got), len(want))
+	}
+	for i, l := range logs {
+		if l.Lines[0] != want[i].Request.URL {
+			t.Fatalf("the log of line %d became %q", i, l.Lines)
+		}
+	}
+}
+
 // TestWhatWasSentAgainIsRead holds the lines that are not results.
 func TestWhatWasSentAgainIsRead(t *testing.T) {
 	r, err := NewReader(bytes.NewReader(write(t, true)))
