@@ -282,6 +282,7 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 		return opt, err
 	}
 	opt.Parallel, opt.KeepBodies = c.Int("parallel"), c.Bool("keep-bodies")
+	opt.Brief = c.String("format") != "json" // which has all that a report tells
 	opt.Head = head(c.String("depth"))
 	opt.Head.Options, opt.Head.Shard = narrowing(c), c.String("shard")
 	if opt.Files = []string{trial.LastRun("")}; c.String("save") != "" {

@@ -74,6 +74,9 @@ type cellKey struct{ operation, in, field, column string }
 
 // mark takes in a judged case.
 func (r *Report) mark(res record.Result) {
+	if r.brief && len(r.known) == 0 { // of known causes it tells what was tried
+		return
+	}
 	f := res.Edge
 	if f == nil && len(res.Flaws) == 1 {
 		f = &res.Flaws[0]

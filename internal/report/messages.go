@@ -47,6 +47,9 @@ const maxMessages = 20_000
 
 // AddAnswer takes in what there is to learn from an answer: the words, the layout.
 func (r *Report) AddAnswer(e exchange.Exchange, j judge.Judgement) {
+	if r.brief {
+		return
+	}
 	r.lay(e, j.Fingerprint)
 	r.model(e, j)
 	r.say(e, j.Said)

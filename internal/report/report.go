@@ -100,6 +100,7 @@ type Report struct {
 	whole     []judge.RunFinding
 	refused   map[refusal]lines // operations that refuse a flaw, for those that take it
 	proven    bool
+	brief     bool
 }
 
 // entryKey is what findings have in common that are counted together, before
@@ -119,6 +120,14 @@ const maxRefusals = 100_000
 func New() *Report {
 	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]lines{}, messages: map[said]*heard{}, described: map[string][]byte{},
 		cells: newCells(), short: newShort(), layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
+}
+
+// NewBrief makes an empty one that takes in no more than its lines, entries and totals need: its
+// Matrix, Messages, Layouts and models of right answers are those of no answers.
+func NewBrief() *Report {
+	r := New()
+	r.brief = true
+	return r
 }
 
 // Line is the operation's line, made when first needed.

@@ -51,6 +51,31 @@ func TestOneCauseIsOneEntry(t *testing.T) {
 	}
 }
 
+// TestABriefReportHasTheSameCauses and outcomes, and nothing else.
+func TestABriefReportHasTheSameCauses(t *testing.T) {
+	whole, brief := New(), NewBrief()
+	for _, r := range []*Report{whole, brief} {
+		for i := range 20 {
+			res := result(i, "POST /berths", judge.Pass)
+			res.Flaws[0].Pointer, res.Response.Status = "/name", 422
+			if i%3 == 0 {
+				res.Verdict, res.Findings = judge.Fail, []judge.Finding{{Code: "accepted", Field: "/name", Severity: judge.Error, Message: "was accepted"}}
+			}
+			r.Add(res)
+			r.AddAnswer(res.Exchange, judge.Judgement{Verdict: res.Verdict, Said: "too short", Fingerprint: &judge.Fingerprint{Form: "application/problem+json", All: []string{"title"}}})
+		}
+	}
+	if a, b := fmt.Sprintf("%+v", *whole.Entries()[0]), fmt.Sprintf("%+v", *brief.Entries()[0]); a != b || len(brief.Entries()) != 1 {
+		t.Errorf("the causes are\n%s\nand in brief\n%s", a, b)
+	}
+	if a, b := whole.Line("POST /berths").Counts(), brief.Line("POST /berths").Counts(); a != b || whole.Totals() != brief.Totals() {
+		t.Errorf("the outcome is %v, and in brief %v", a, b)
+	}
+	if len(whole.Matrix()) == 0 || len(whole.Messages()) == 0 || len(brief.Matrix()) > 0 || len(brief.Messages()) > 0 {
+		t.Errorf("the whole report has %d resources and %d messages, the brief one %d and %d", len(whole.Matrix()), len(whole.Messages()), len(brief.Matrix()), len(brief.Messages()))
+	}
+}
+
 // TestWhatIsEnforcedNowhereIsOneCause: over operations and fields, by the family
 // of the rule; and where hardly anything is checked, that is the cause.
 func TestWhatIsEnforcedNowhereIsOneCause(t *testing.T) {

@@ -36,16 +36,16 @@ type Known struct {
 	Day    string
 }
 
-func newCollector(at *layout.Layout, w *record.Writer, known Known) *collector {
-	c := &collector{judge: judge.NewRun(at), report: report.New(), record: w, known: known}
+func newCollector(at *layout.Layout, w *record.Writer, known Known, rep *report.Report) *collector {
+	c := &collector{judge: judge.NewRun(at), report: rep, record: w, known: known}
 	c.report.Own = at.OwnMediaType()
 	c.report.Accept(known.Causes, known.Day)
 	return c
 }
 
 // successor is an empty one that knows what this one learned.
-func (c *collector) successor(known *layout.Layout, w *record.Writer) *collector {
-	out := newCollector(known, w, c.known)
+func (c *collector) successor(known *layout.Layout, rep *report.Report) *collector {
+	out := newCollector(known, nil, c.known, rep)
 	out.judge = c.judge.Successor()
 	return out
 }
@@ -193,7 +193,7 @@ func JudgeEach(open func() (*record.Reader, error), w *record.Writer, each Each,
 	if err != nil {
 		return nil, err
 	}
-	c := newCollector(r.Head.Layout, w, known)
+	c := newCollector(r.Head.Layout, w, known, report.New())
 	c.each = each
 	if err := c.learnFrom(r); err != nil {
 		return c.report, err

@@ -62,6 +62,7 @@ type Options struct {
 	// Final keeps the run as it is judged then. Nil: it is judged as answers come.
 	Reopen func() (*record.Reader, error)
 	Final  *record.Writer
+	Brief  bool           // the report need tell no more than lines and entries: what else there is can be read out of what is kept
 	Layout *layout.Layout // how fields are named; nil: that is learned
 	Known  Known          // what is counted apart
 	// Tidy takes away what could not be taken away after an operation, as far as it can be
@@ -85,13 +86,20 @@ type Options struct {
 	Revised func(lines []*report.Line)
 }
 
+func (opt *Options) report() *report.Report {
+	if opt.Brief {
+		return report.NewBrief()
+	}
+	return report.New()
+}
+
 // Do carries out a plan. It returns what was found so far, and the error that
 // stopped it: the context's, one of keeping, or a *GoneError.
 func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	opt.Parallel = max(opt.Parallel, 1)
-	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record, opt.Known), stop: stop,
+	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record, opt.Known, opt.report()), stop: stop,
 		aside: 1, present: map[*operation]bool{}, awake: make(chan struct{}, 1), hands: make(chan func())}
 	for range opt.Parallel + opt.Parallel/4 { // while one is judged, the next is in flight
 		go func() {
@@ -102,7 +110,7 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 	}
 	defer close(r.hands)
 	if opt.Reopen != nil {
-		r.sure = &sure{renew: func() *collector { return r.successor(opt.Layout, nil) }}
+		r.sure = &sure{renew: func() *collector { return r.successor(opt.Layout, opt.report()) }}
 	}
 	if opt.Quiet != nil {
 		r.aside = opt.Parallel
@@ -166,7 +174,7 @@ func (r *runner) last() (*collector, error) {
 		logs = r.opt.Logs()
 	}
 	if r.dropped { // and what was learned of it is to be forgotten
-		c := newCollector(r.opt.Layout, nil, r.opt.Known)
+		c := newCollector(r.opt.Layout, nil, r.opt.Known, r.opt.report())
 		c.logs = logs
 		return c, c.learn(r.opt.Reopen)
 	}
@@ -175,7 +183,7 @@ func (r *runner) last() (*collector, error) {
 		s.collector.again = s.unsure
 		return s.collector, nil
 	}
-	c := r.successor(r.opt.Layout, nil)
+	c := r.successor(r.opt.Layout, r.opt.report())
 	c.logs = logs
 	return c, nil
 }

@@ -50,6 +50,7 @@ type Options struct {
 	KeepBodies bool
 	Copy       io.Writer // takes the run file, too; may be nil
 	Known      run.Known // what is counted apart
+	Brief      bool      // the report need tell no more than its lines and entries
 	Alone      bool      // one case is in flight at a time: if the service ends, it was that one
 }
 
@@ -214,7 +215,7 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Begin: t.begin, Makers: t.makers, Quiet: t.opt.Send.Service.Alone, Urgent: send.Urgent, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Tidy: t.bench.Tidy, Drop: files.drop, Final: files.final, Layout: t.layout(), Logs: t.logged, Alone: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
+		Record: files.record, Reopen: files.reopen, Tidy: t.bench.Tidy, Drop: files.drop, Final: files.final, Brief: t.opt.Brief, Layout: t.layout(), Logs: t.logged, Alone: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
 		Progress: serial(&t.telling, t.events.Progress), Finished: t.finished(), Revised: serial(&t.telling, t.events.Revised),
 	})
 	t.out.Report = rep
