@@ -518,6 +518,27 @@ func Remove(v any, pointer string) (any, bool) {
 	return v, false
 }
 
+// RemoveAll is v without the members of objects at some pointers; false if there is none of
+// them.
+func RemoveAll(v any, pointers []string) (any, bool) {
+	removed := false
+	for i := 0; i < len(pointers); {
+		at := Parent(pointers[i])
+		parent, ok := Get(v, at)
+		object, _ := parent.(map[string]any)
+		less := maps.Clone(object)
+		for ; i < len(pointers) && Parent(pointers[i]) == at; i++ { // those that follow one another in one object
+			if pointers[i] != "" {
+				delete(less, Last(pointers[i]))
+			}
+		}
+		if ok && len(less) < len(object) {
+			v, removed = set(v, at, less)
+		}
+	}
+	return v, removed
+}
+
 // Merge is v with a JSON Merge Patch applied (RFC 7396): null takes a member away.
 func Merge(v, patch any) any {
 	changes, ok := patch.(map[string]any)

@@ -121,6 +121,32 @@ func TestSetAndRemoveLeaveTheOriginal(t *testing.T) {
 	}
 }
 
+// TestRemoveAll takes away what Remove does, one after another.
+func TestRemoveAll(t *testing.T) {
+	v, err := Decode([]byte(`{"a":{"b":1,"c":{"d":2,"e":3},"f~/":4},"g":[{"h":5,"i":6}],"j":7}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := string(Encode(v))
+	for _, pointers := range [][]string{nil, {""}, {"/x"}, {"x"}, {"/g/0"}, {"/j"}, {"/a", "/j"}, {"/a/b", "/a/c", "/a/f~0~1"}, {"/a/c/d", "/a/b", "/a/c/e", "/x/y", "/a/c"}, {"/g/0/h", "/g/0/i", "/g/0/i"}, {"/a/c", "/a/c/d"}} {
+		want, removed := v, false
+		for _, at := range pointers {
+			if at == "/g/0" { // an element, which is none of an object's
+				continue
+			}
+			less, ok := Remove(want, at)
+			want, removed = less, removed || ok
+		}
+		got, ok := RemoveAll(v, pointers)
+		if !Equal(got, want) || ok != removed {
+			t.Errorf("without %q: %s, %v; want %s, %v", pointers, Encode(got), ok, Encode(want), removed)
+		}
+	}
+	if string(Encode(v)) != before {
+		t.Error("the value itself was changed")
+	}
+}
+
 func TestWalkGoesInOrder(t *testing.T) {
 	var got []string
 	Walk(decode(t, `{"b":[true,{"x":1}],"a":2}`), func(p string, _ any) bool { got = append(got, p); return p != "/b/1" })

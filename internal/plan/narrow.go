@@ -140,22 +140,39 @@ func (op *Operation) creates() bool { return slices.Contains(op.Documented(), "2
 
 // leave takes the members out that are left out of an operation's requests.
 func (p *Plan) leave(op *Operation) {
-	for _, m := range p.opt.Leave[op.Name()] {
-		for _, part := range op.Parts {
-			if part.In != m.In {
-				continue
+	for _, part := range op.Parts {
+		var pointers []string
+		for _, m := range p.opt.Leave[op.Name()] {
+			if m.In == part.In {
+				pointers = append(pointers, m.Pointer)
 			}
-			for i, c := range part.Controls {
-				v, ok := instance.Remove(c.Value, m.Pointer)
-				if seen, sendable := part.Seen(v); !ok || !sendable || !part.Schema.Valid(seen) {
-					continue
-				}
-				if part.Controls[i].Value = v; i == 0 {
-					part.Fullest = v
-				}
+		}
+		for i, c := range part.Controls {
+			v, less := part.without(c.Value, pointers)
+			if part.Controls[i].Value = v; less && i == 0 {
+				part.Fullest = v
 			}
 		}
 	}
+}
+
+// without is a value without the members at some pointers, as far as it is valid then: all
+// at once, else by halves, so that it is not looked at once for each.
+func (part *Part) without(v any, pointers []string) (out any, less bool) {
+	out, less = instance.RemoveAll(v, pointers)
+	if !less {
+		return v, false
+	}
+	if seen, sendable := part.Seen(out); sendable && part.Schema.Valid(seen) {
+		return out, true
+	}
+	if len(pointers) == 1 {
+		return v, false
+	}
+	half := len(pointers) / 2
+	out, first := part.without(v, pointers[:half])
+	out, second := part.without(out, pointers[half:])
+	return out, first || second
 }
 
 // Refused is the fullest control as the description has it, which is accepted only
