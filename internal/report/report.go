@@ -57,13 +57,13 @@ func (e *Entry) Operation() string { return e.Operations[0] }
 // Line is one operation's outcome.
 type Line struct {
 	Operation                             string
-	Cases, Passed, Failed, Form, Unproven int    // Form: wrong in form only
-	Known                                 int    // wrong, and all of it is known
-	Errors, Warnings                      int    // findings; notes and known ones are not counted
-	Substance                             int    // errors that are not of how answers are written
-	ControlWords                          string // the first refused control's finding
-	parts                                 map[string]*enforced
-	id                                    uint32 // its place in Report.made
+	Cases, Passed, Failed, Form, Unproven int        // Form: wrong in form only
+	Known                                 int        // wrong, and all of it is known
+	Errors, Warnings                      int        // findings; notes and known ones are not counted
+	Substance                             int        // errors that are not of how answers are written
+	ControlWords                          string     // the first refused control's finding
+	parts                                 []enforced // of which flawed requests were answered
+	id                                    uint32     // its place in Report.made
 }
 
 // Counts are what the line's cases came to.
@@ -73,12 +73,23 @@ func (l *Line) Counts() [6]int {
 
 // enforced is how many requests with flaws in one part were answered, and how many
 // of them with success.
-type enforced struct{ answered, accepted int }
+type enforced struct {
+	in                 string
+	answered, accepted int
+}
+
+// part is how a part of the request fared; that of no requests where there were none.
+func (l *Line) part(in string) enforced {
+	if i := slices.IndexFunc(l.parts, func(p enforced) bool { return p.in == in }); i >= 0 {
+		return l.parts[i]
+	}
+	return enforced{in: in}
+}
 
 // unchecked reports whether hardly any rule of the part is enforced.
-func (p *enforced) unchecked() bool {
+func (p enforced) unchecked() bool {
 	const few = 10
-	return p != nil && p.accepted >= few && p.accepted*10 >= p.answered*9
+	return p.accepted >= few && p.accepted*10 >= p.answered*9
 }
 
 // Report is a run's outcome, filled case by case.
@@ -266,17 +277,14 @@ func (l *Line) enforce(res record.Result) {
 	if in == "" || res.Verdict == judge.Unproven || res.Response.Err != "" || res.Expect.Class.SuccessIsRight() {
 		return
 	}
-	if l.parts == nil {
-		l.parts = map[string]*enforced{}
+	at := slices.IndexFunc(l.parts, func(p enforced) bool { return p.in == in })
+	if at < 0 {
+		at = len(l.parts)
+		l.parts = append(l.parts, enforced{in: in})
 	}
-	p := l.parts[in]
-	if p == nil {
-		p = &enforced{}
-		l.parts[in] = p
-	}
-	p.answered++
+	l.parts[at].answered++
 	if res.Response.Success() {
-		p.accepted++
+		l.parts[at].accepted++
 	}
 }
 
@@ -375,7 +383,7 @@ func cause(res record.Result, f judge.Finding) string {
 func (r *Report) group(k entryKey) entryKey {
 	g := entryKey{code: k.code, severity: k.severity, family: k.family, cause: k.cause, known: k.known}
 	switch {
-	case k.code == "accepted" && k.part != "" && r.Line(k.operation).parts[k.part].unchecked():
+	case k.code == "accepted" && k.part != "" && r.Line(k.operation).part(k.part).unchecked():
 		return entryKey{code: k.code, cause: "unchecked", part: k.part, known: k.known}
 	case judge.Has(k.code, judge.OfForm):
 		g.at = k.at
@@ -442,7 +450,8 @@ func (r *Report) summarise(e *Entry) {
 	in := e.Summary
 	answered, accepted := 0, 0
 	for _, o := range e.Operations {
-		answered, accepted = answered+r.Line(o).parts[in].answered, accepted+r.Line(o).parts[in].accepted
+		p := r.Line(o).part(in)
+		answered, accepted = answered+p.answered, accepted+p.accepted
 	}
 	e.Summary = fmt.Sprintf("nothing of the %s is checked: %d of %d requests with something wrong in it were accepted", in, accepted, answered)
 }
