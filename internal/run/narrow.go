@@ -84,9 +84,10 @@ func (o *operation) tellDescribed(before exchange.Case) {
 	if o.described == nil {
 		return
 	}
-	full := o.cut(*o.described)
+	full := o.described
+	o.cut(&full.Response)
 	o.described, full.Number = nil, before.Number
-	o.result(&full, o.judge.Take(&full), func() {
+	o.result(full, o.judge.Take(full), func() {
 		if o.done++; o.opt.Progress != nil {
 			o.opt.Progress(o.done)
 		}

@@ -100,15 +100,12 @@ func Do(ctx context.Context, p *plan.Plan, opt Options) (*report.Report, error) 
 	defer stop(nil)
 	opt.Parallel = max(opt.Parallel, 1)
 	r := &runner{opt: opt, collector: newCollector(opt.Layout, opt.Record, opt.Known, opt.report()), stop: stop,
-		aside: 1, present: map[*operation]bool{}, awake: make(chan struct{}, 1), hands: make(chan func())}
-	for range opt.Parallel + opt.Parallel/4 { // while one is judged, the next is in flight
-		go func() {
-			for do := range r.hands {
-				do()
-			}
-		}()
-	}
+		aside: 1, present: map[*operation]bool{}, awake: make(chan struct{}, 1), hands: make(chan func()), more: make(chan func())}
+	defer close(r.more)
 	defer close(r.hands)
+	for range opt.Parallel + opt.Parallel/4 { // while one is judged, the next is in flight
+		go takeUp(r.hands)
+	}
 	if opt.Reopen != nil {
 		r.sure = &sure{renew: func() *collector { return r.successor(opt.Layout, opt.report()) }}
 	}
@@ -203,6 +200,7 @@ type runner struct {
 	stop     context.CancelCauseFunc
 	aside    int         // operations that are tried side by side, at most
 	hands    chan func() // taken by those who deal with cases, but for controls
+	more     chan func() // taken by others who have nothing to do; where there are none, there is one more
 	done     int
 	suspects []cutOff // the last ones
 	trail    []step   // the last cases since the service was seen to work
@@ -231,12 +229,11 @@ func (r *runner) quiet(ctx context.Context) (alone context.Context, release func
 	return r.opt.Quiet(ctx)
 }
 
-// cut is an exchange with as much of its answer as is kept.
-func (r *runner) cut(e exchange.Exchange) exchange.Exchange {
-	if most := r.opt.MaxBody; most > 0 && len(e.Response.Body) > most {
-		e.Response.Body, e.Response.Truncated = e.Response.Body[:most:most], true
+// cut leaves as much of an answer as is kept.
+func (r *runner) cut(a *exchange.Answer) {
+	if most := r.opt.MaxBody; most > 0 && len(a.Body) > most {
+		a.Body, a.Truncated = a.Body[:most:most], true
 	}
-	return e
 }
 
 // send sends a case and takes out what must not be kept. Where the connection is
@@ -375,15 +372,6 @@ func (o *operation) run(ctx context.Context) {
 	}
 }
 
-// hand does something as soon as somebody is free to do it.
-func (o *operation) hand(g *sync.WaitGroup, do func()) {
-	g.Add(1)
-	o.hands <- func() {
-		defer g.Done()
-		do()
-	}
-}
-
 // together does things that do not depend on one another: side by side where requests may
 // be.
 func (o *operation) together(all []func()) {
@@ -392,7 +380,7 @@ func (o *operation) together(all []func()) {
 		if o.opt.Parallel == 1 {
 			do()
 		} else {
-			g.Go(do)
+			o.beside(&g, do)
 		}
 	}
 	g.Wait()
@@ -453,7 +441,7 @@ func (o *operation) one(ctx context.Context, c *exchange.Case) bool {
 	if ctx.Err() != nil && e.Response.Err != "" && !brokenOff(ctx, e) {
 		return false
 	}
-	e = o.cut(e)
+	o.cut(&e.Response)
 	j := o.judge.Take(&e)
 	// A busy machine is slow once; what is slow every time is the service.
 	for range slowTries {
@@ -512,7 +500,8 @@ func (o *operation) again(ctx context.Context) (all []func()) {
 				release()
 			}
 			if ctx.Err() == nil {
-				o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: o.cut(second).Response})
+				o.cut(&second.Response)
+				o.repeated(record.Repeat{Case: first.Case, First: first.Response, Second: second.Response})
 			}
 		})
 	}
@@ -532,6 +521,7 @@ func (o *operation) close(ctx context.Context) {
 		release()
 	}
 	if ctx.Err() == nil {
-		o.closing(o.cut(e))
+		o.cut(&e.Response)
+		o.closing(e)
 	}
 }

@@ -78,7 +78,7 @@ func (r *runner) all(ctx context.Context, p *plan.Plan) error {
 	begin := func(place int) {
 		running++
 		planner := planners[place%len(planners)]
-		go func() { finished <- r.turn(ctx, planner, place) }()
+		r.apart(func() { finished <- r.turn(ctx, planner, place) })
 	}
 	count := func(o outcome) {
 		turns.done(o.place)
