@@ -21,6 +21,8 @@ import (
 const (
 	batchLines = 64
 	batchBytes = 1 << 20
+
+	perDecoder = 16 << 10 // bytes
 )
 
 // decoded is a line of the file as far as it can be understood without those before it.
@@ -82,7 +84,8 @@ func (r *Reader) batch(in *room) []decoded {
 	if cap(text) > batchBytes { // of lines that few are as long as
 		text = nil
 	}
-	for size := 0; len(batch) < batchLines && size < batchBytes; {
+	size, toRead := 0, 0
+	for len(batch) < batchLines && size < batchBytes {
 		data, err := r.next()
 		if data == nil && err == nil {
 			break
@@ -93,6 +96,7 @@ func (r *Reader) batch(in *room) []decoded {
 		d.raw = r.again != nil && err == nil && leftAlone(data) && !r.again(r.line-2)
 		if err == nil && (!d.raw || bytes.HasPrefix(data, caseBegins) && bytes.Contains(data, ofControl)) {
 			read = append(read, len(batch))
+			toRead += len(data)
 		}
 		batch = append(batch, d)
 		size += len(data)
@@ -102,14 +106,19 @@ func (r *Reader) batch(in *room) []decoded {
 	}
 	in.lines, in.text, in.read = batch, text, read
 	workers := min(runtime.GOMAXPROCS(0), len(read))
-	var decoding sync.WaitGroup
-	for w := range workers {
-		decoding.Go(func() {
-			for i := w; i < len(read); i += workers {
-				batch[read[i]].decode()
-			}
-		})
+	if toRead < perDecoder { // others would not be worth their while
+		workers = min(workers, 1)
 	}
+	decode := func(w int) {
+		for i := w; i < len(read); i += workers {
+			batch[read[i]].decode()
+		}
+	}
+	var decoding sync.WaitGroup
+	for w := 1; w < workers; w++ {
+		decoding.Go(func() { decode(w) })
+	}
+	decode(0)
 	decoding.Wait()
 	return batch
 }
