@@ -209,7 +209,7 @@ func newConsistency() *consistency {
 }
 
 // tallied counts a way under a key.
-func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Fingerprint) {
+func tallied(m map[string]*tally, key, way string, c *exchange.Case, t *Fingerprint) {
 	if m[key] == nil {
 		if len(m) >= maxWays {
 			return
@@ -242,7 +242,7 @@ func tallied(m map[string]*tally, key, way string, c exchange.Case, t *Fingerpri
 var uniform = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter}
 
 // add takes in a judged case.
-func (w *consistency) add(c exchange.Case, a exchange.Answer, j Judgement) {
+func (w *consistency) add(c *exchange.Case, a *exchange.Answer, j *Judgement) {
 	t := j.Fingerprint
 	if t == nil || c.Kind != exchange.Flawed {
 		return

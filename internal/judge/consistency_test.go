@@ -23,7 +23,8 @@ func whole(t *testing.T, list []recorded) (*consistency, []string) {
 	w := newConsistency()
 	for i, r := range list {
 		r.c.Number, r.c.ID = i+1, fmt.Sprintf("%010x", i+1)
-		w.add(r.c, r.a, Case(r.c, r.a, Context{Proven: true}))
+		j := Case(r.c, r.a, Context{Proven: true})
+		w.add(&r.c, &r.a, &j)
 	}
 	var out []string
 	for _, l := range w.findings() {
@@ -127,7 +128,8 @@ func TestAconsistencyIsBounded(t *testing.T) {
 	c := broken(t, exchange.Constraint, "/name minLength")
 	for i := range 3000 {
 		a := answer(422, problemMedia, fmt.Sprintf(`{"type":"https://harbour.example/%d","title":"%d","errors":[{"pointer":"#/name","detail":"x"}]}`, i, i))
-		w.add(c, a, Case(c, a, Context{Proven: true}))
+		j := Case(c, a, Context{Proven: true})
+		w.add(&c, &a, &j)
 	}
 	if len(w.types) > maxWays || len(w.titles) > maxWays {
 		t.Errorf("%d types and %d titles are kept", len(w.types), len(w.titles))

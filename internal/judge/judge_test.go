@@ -452,7 +452,7 @@ func FuzzCase(f *testing.F) {
 		}
 		w := newConsistency()
 		for range 6 {
-			w.add(k, a, first)
+			w.add(&k, &a, &first)
 		}
 		w.findings()
 		w.learned()
@@ -467,11 +467,13 @@ func BenchmarkJudge(b *testing.B) {
 	a := answer(422, problemMedia, body)
 	r := NewRun(nil)
 	control := exchange.Exchange{Case: exchange.Case{Kind: exchange.Control, Operation: c.Operation, Base: c.Base}, Response: answer(201, "application/json", `{}`)}
-	r.Add(control, r.Take(&control))
+	j := r.Take(&control)
+	r.Add(&control, &j)
 	c.ProvenBy = c.Operation
 	for b.Loop() {
 		e := exchange.Exchange{Case: c, Response: a}
-		r.Add(e, r.Take(&e))
+		j := r.Take(&e)
+		r.Add(&e, &j)
 	}
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N)*10_000, "ms/10000")
 	b.ReportMetric(float64(len(body)), "bytes")

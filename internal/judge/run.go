@@ -210,16 +210,16 @@ func (r *Run) judge(e *exchange.Exchange, l *look) Judgement {
 }
 
 // Add takes in a judged exchange.
-func (r *Run) Add(e exchange.Exchange, j Judgement) {
+func (r *Run) Add(e *exchange.Exchange, j *Judgement) {
 	r.Control(e)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.consistency.add(e.Case, e.Response, j)
+	r.consistency.add(&e.Case, &e.Response, j)
 }
 
 // Control takes in what an exchange tells of those that are judged after it, if it is a
 // control.
-func (r *Run) Control(e exchange.Exchange) {
+func (r *Run) Control(e *exchange.Exchange) {
 	if e.Kind != exchange.Control {
 		return
 	}

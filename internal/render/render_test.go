@@ -28,7 +28,7 @@ func run(causes int) Run {
 		res := record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprintf("%010x", n), Name: "case " + nasty, Operation: fmt.Sprintf("POST /%s/%d", nasty, n), Kind: exchange.Flawed, Number: n,
 			Flaws: []exchange.Flaw{{In: "body", Pointer: fmt.Sprintf("/field%d", n), Rule: "minLength", Reason: nasty}}, Request: exchange.Request{Method: "POST", URL: "http://127.0.0.1:1/" + nasty}},
 			Response: exchange.Answer{Status: 400, Took: 1500 * time.Microsecond}}, Verdict: verdict, Findings: found}
-		r.Report.Add(res)
+		r.Report.Add(&res)
 		r.Results = append(r.Results, Of(res))
 	}
 	add(1, judge.Pass)
@@ -177,7 +177,7 @@ func TestSARIFIsReadBack(t *testing.T) {
 			list = append(list, sent("PUT /vessels/{id}", fmt.Sprintf("/crew/%d/name", i), 20+i, 200, accepted))
 		}
 		for _, res := range list {
-			r.Report.Add(res)
+			r.Report.Add(&res)
 			r.Results = append(r.Results, Of(res))
 		}
 		return r

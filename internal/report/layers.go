@@ -48,7 +48,7 @@ var layers = map[exchange.Class]string{
 var Layers = []string{"router", "credentials", "decoder", "validator", "business"}
 
 // layer is what should reject a case; "" where that is open.
-func layer(c exchange.Case) string {
+func layer(c *exchange.Case) string {
 	if len(c.Flaws) > 0 && isBusiness(c.Flaws[0].Rule) {
 		return "business"
 	}
@@ -56,8 +56,8 @@ func layer(c exchange.Case) string {
 }
 
 // lay takes in a rejection.
-func (r *Report) lay(e exchange.Exchange, t *judge.Fingerprint) {
-	of := layer(e.Case)
+func (r *Report) lay(e *exchange.Exchange, t *judge.Fingerprint) {
+	of := layer(&e.Case)
 	if t == nil || of == "" {
 		return
 	}

@@ -73,7 +73,7 @@ const Request = "request"
 type cellKey struct{ operation, in, field, column string }
 
 // mark takes in a judged case.
-func (r *Report) mark(res record.Result) {
+func (r *Report) mark(res *record.Result) {
 	if r.brief && len(r.known) == 0 { // of known causes it tells what was tried
 		return
 	}
@@ -99,7 +99,7 @@ func (r *Report) cell(at spot) cellKey {
 	return cellKey{r.made[at.line].Operation, k.in, r.short.texts.values[at.field], k.what}
 }
 
-func markOf(res record.Result) Mark {
+func markOf(res *record.Result) Mark {
 	has := func(codes ...string) bool {
 		return slices.ContainsFunc(res.Findings, func(f judge.Finding) bool {
 			return f.Severity == judge.Error && slices.Contains(codes, f.Code)

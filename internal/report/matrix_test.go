@@ -35,7 +35,7 @@ func TestMatrix(t *testing.T) {
 		for _, code := range codes {
 			found = append(found, judge.Finding{Code: code, Severity: judge.Error})
 		}
-		r.Add(record.Result{Exchange: exchange.Exchange{Case: c}, Verdict: verdict, Findings: found})
+		r.Add(&record.Result{Exchange: exchange.Exchange{Case: c}, Verdict: verdict, Findings: found})
 	}
 	const post, put = "POST /vessels", "PUT /vessels/{id}"
 	r.AddOperation(exchange.Described{Operation: post, Fields: []exchange.DescribedField{{In: "body", Pointer: "/name", Rules: map[string]exchange.Place{"type": "", "maxLength": "", "pattern": ""}}, {In: "body", Pointer: "/flag", Rules: map[string]exchange.Place{"enum": ""}}, {In: "query", Pointer: "/q", Rules: map[string]exchange.Place{"type": ""}}}})
@@ -91,7 +91,7 @@ func TestLayouts(t *testing.T) {
 			if media != "application/problem+json" {
 				f.Members, f.Kinds = members, make([]string, len(members))
 			}
-			r.AddAnswer(e, judge.Judgement{Fingerprint: f})
+			r.AddAnswer(&e, &judge.Judgement{Fingerprint: f})
 		}
 	}
 	const problem = "application/problem+json"
@@ -124,7 +124,7 @@ func TestStaleIsWhatWasTried(t *testing.T) {
 		r.Accept(known, "2026-11-26")
 		for i, field := range fields {
 			f := exchange.Flaw{In: "body", Pointer: field, Rule: "maxLength"}
-			r.Add(record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprint(i), Number: i, Operation: "POST /a", Kind: exchange.Flawed, Flaws: []exchange.Flaw{f}}}, Verdict: judge.Pass})
+			r.Add(&record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprint(i), Number: i, Operation: "POST /a", Kind: exchange.Flawed, Flaws: []exchange.Flaw{f}}}, Verdict: judge.Pass})
 		}
 		return r.Stale()
 	}

@@ -46,7 +46,7 @@ type heard struct {
 const maxMessages = 20_000
 
 // AddAnswer takes in what there is to learn from an answer: the words, the layout.
-func (r *Report) AddAnswer(e exchange.Exchange, j judge.Judgement) {
+func (r *Report) AddAnswer(e *exchange.Exchange, j *judge.Judgement) {
 	if r.brief {
 		return
 	}
@@ -56,7 +56,7 @@ func (r *Report) AddAnswer(e exchange.Exchange, j judge.Judgement) {
 }
 
 // say takes in what a service said of a flawed case that it rejected.
-func (r *Report) say(e exchange.Exchange, words string) {
+func (r *Report) say(e *exchange.Exchange, words string) {
 	if e.Kind != exchange.Flawed || len(e.Flaws) != 1 || e.Response.Err != "" || e.Response.Status < 400 || e.Response.Status > 499 {
 		return
 	}

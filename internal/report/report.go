@@ -181,10 +181,12 @@ func (r *Report) Arrange(operations iter.Seq[string]) {
 }
 
 // Count takes in what a judged case does to the outcome of its operation, and nothing else.
-func (r *Report) Count(res record.Result) { r.take(res, func(entryKey, judge.Finding, *knownCause) {}) }
+func (r *Report) Count(res *record.Result) {
+	r.take(res, func(entryKey, judge.Finding, *knownCause) {})
+}
 
 // Add takes in a judged case, and marks those of its findings that are known.
-func (r *Report) Add(res record.Result) {
+func (r *Report) Add(res *record.Result) {
 	r.proven = r.proven || res.Kind == exchange.Control && res.Response.Success()
 	r.Line(res.Operation).enforce(res)
 	r.mark(res)
@@ -199,7 +201,7 @@ func (r *Report) Add(res record.Result) {
 
 // take counts a case, and gives out its findings, each with what it has in common with others
 // and the known cause that it is.
-func (r *Report) take(res record.Result, each func(entryKey, judge.Finding, *knownCause)) {
+func (r *Report) take(res *record.Result, each func(entryKey, judge.Finding, *knownCause)) {
 	l := r.Line(res.Operation)
 	l.Cases++
 	fresh, old := 0, 0
@@ -272,7 +274,7 @@ func (l *Line) count(f judge.Finding) {
 }
 
 // enforce counts a request with flaws in one part, and whether it was accepted.
-func (l *Line) enforce(res record.Result) {
+func (l *Line) enforce(res *record.Result) {
 	in := part(res)
 	if in == "" || res.Verdict == judge.Unproven || res.Response.Err != "" || res.Expect.Class.SuccessIsRight() {
 		return
@@ -289,7 +291,7 @@ func (l *Line) enforce(res record.Result) {
 }
 
 // part is where a case's flaws are, all of which a schema rules out; "" for others.
-func part(res record.Result) string {
+func part(res *record.Result) string {
 	if len(res.Flaws) == 0 || rule.Of(res.Flaws[0]).Business || !res.Flaws[0].OfField() && res.Flaws[0].In == "request" {
 		return ""
 	}
@@ -297,7 +299,7 @@ func part(res record.Result) string {
 }
 
 // place says in words where a field of the request is, with * for the entries of lists.
-func place(res record.Result, field string) string {
+func place(res *record.Result, field string) string {
 	if field == "" {
 		return ""
 	}
@@ -318,7 +320,7 @@ func place(res record.Result, field string) string {
 	return instance.AnyIndex(field)
 }
 
-func flawOf(res record.Result) (refusal, bool) {
+func flawOf(res *record.Result) (refusal, bool) {
 	if len(res.Flaws) != 1 || res.Flaws[0].In != "body" {
 		return refusal{}, false
 	}
@@ -361,7 +363,7 @@ func (e *Entry) show(more ...Example) {
 // wrong with it, those of blame by the way in which a name is wrong, those of the
 // request as a whole by the rule that was broken. What a business rule lets through
 // is told apart from all else.
-func cause(res record.Result, f judge.Finding) string {
+func cause(res *record.Result, f judge.Finding) string {
 	switch {
 	case f.Way != "":
 		return f.Way

@@ -11,8 +11,8 @@ import (
 	"obiter/internal/record"
 )
 
-func result(number int, operation string, verdict judge.Verdict, findings ...judge.Finding) record.Result {
-	return record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprint("c", number), Number: number, Operation: operation, Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Rule: "type"}}}}, Verdict: verdict, Findings: findings}
+func result(number int, operation string, verdict judge.Verdict, findings ...judge.Finding) *record.Result {
+	return &record.Result{Exchange: exchange.Exchange{Case: exchange.Case{ID: fmt.Sprint("c", number), Number: number, Operation: operation, Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Rule: "type"}}}}, Verdict: verdict, Findings: findings}
 }
 
 func TestOneCauseIsOneEntry(t *testing.T) {
@@ -62,7 +62,7 @@ func TestABriefReportHasTheSameCauses(t *testing.T) {
 				res.Verdict, res.Findings = judge.Fail, []judge.Finding{{Code: "accepted", Field: "/name", Severity: judge.Error, Message: "was accepted"}}
 			}
 			r.Add(res)
-			r.AddAnswer(res.Exchange, judge.Judgement{Verdict: res.Verdict, Said: "too short", Fingerprint: &judge.Fingerprint{Form: "application/problem+json", All: []string{"title"}}})
+			r.AddAnswer(&res.Exchange, &judge.Judgement{Verdict: res.Verdict, Said: "too short", Fingerprint: &judge.Fingerprint{Form: "application/problem+json", All: []string{"title"}}})
 		}
 	}
 	if a, b := fmt.Sprintf("%+v", *whole.Entries()[0]), fmt.Sprintf("%+v", *brief.Entries()[0]); a != b || len(brief.Entries()) != 1 {

@@ -42,7 +42,7 @@ type modelKey struct{ operation, in, rule string }
 const maxModels = 2_000
 
 // model keeps a right rejection of one flaw.
-func (r *Report) model(e exchange.Exchange, j judge.Judgement) {
+func (r *Report) model(e *exchange.Exchange, j *judge.Judgement) {
 	t := j.Fingerprint
 	inForm := j.Verdict == judge.Form && !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool { return f.Code != "not-problem" && f.Severity == judge.Error })
 	if !inForm && (j.Verdict != judge.Pass || len(j.Findings) > 0) || t == nil || len(e.Flaws) != 1 || len(e.Response.Body) > maxKept || t.All == nil {

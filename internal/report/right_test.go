@@ -17,7 +17,7 @@ func TestRightNamesAllFields(t *testing.T) {
 	r := New()
 	e := exchange.Exchange{Case: exchange.Case{ID: "0000000001", Operation: "POST /vessels", Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Pointer: "/flag", Rule: "required"}}, Request: exchange.Request{URL: "http://h/vessels"}, Expect: exchange.Expect{Class: exchange.Constraint, Statuses: []int{400, 422}}},
 		Response: exchange.Answer{Status: 422, Header: http.Header{"Content-Type": {"application/problem+json"}}, Body: []byte(`{"status":422,"instance":"/vessels","errors":[{"detail":"flag is required","pointer":"#/flag"}]}`)}}
-	r.AddAnswer(e, judge.Judgement{Verdict: judge.Pass, Said: "flag is required", Fingerprint: &judge.Fingerprint{All: []string{"errors"}, Asked: true, Named: true, Where: "/errors/*/pointer"}})
+	r.AddAnswer(&e, &judge.Judgement{Verdict: judge.Pass, Said: "flag is required", Fingerprint: &judge.Fingerprint{All: []string{"errors"}, Asked: true, Named: true, Where: "/errors/*/pointer"}})
 	c := exchange.Case{Operation: "PUT /vessels/{id}", Kind: exchange.Flawed, Flaws: flaws, Request: exchange.Request{URL: "http://h/vessels/7"}, Expect: exchange.Expect{Class: exchange.Constraint, Statuses: []int{400}}}
 	got := r.Right(c, true)
 	want := `{"status":400,"instance":"/vessels/7","errors":[{"detail":"name is required","pointer":"#/name"},{"detail":"too small","pointer":"#/length_m"},{"detail":"not listed","pointer":"#/crew/0/rank"}]}`
@@ -38,7 +38,7 @@ func TestRightInALayoutOfItsOwn(t *testing.T) {
 	own := exchange.Exchange{Case: exchange.Case{ID: "0000000001", Operation: "PUT /berths/{id}", Kind: exchange.Flawed, Flaws: []exchange.Flaw{{In: "body", Pointer: "/flag", Rule: "type"}}, Expect: exchange.Expect{Class: exchange.Type, Statuses: []int{400}}},
 		Response: exchange.Answer{Status: 400, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(`{"fields":{"flag":"must be text"}}`)}}
 	j := judge.Judgement{Verdict: judge.Form, Said: "must be text", Findings: []judge.Finding{{Code: "not-problem", Severity: judge.Error}}, Fingerprint: &judge.Fingerprint{All: []string{"fields"}, Asked: true, Named: true, Where: "/fields/*"}}
-	r.AddAnswer(own, j)
+	r.AddAnswer(&own, &j)
 	c := own.Case
 	c.Flaws = []exchange.Flaw{{In: "body", Pointer: "/name", Rule: "type", Reason: "a number"}}
 	if got := r.Right(c, false); got.Media != "application/json" || got.Body != "{\n  \"fields\": {\n    \"name\": \"a number\"\n  }\n}" {

@@ -62,7 +62,7 @@ var lines = sync.Pool{New: func() any { return new([]byte) }}
 // result takes in an exchange with its judgement; and is called while nothing
 // else is taken in. False after an error.
 func (c *collector) result(e *exchange.Exchange, j judge.Judgement, and func()) bool {
-	res := record.Result{Exchange: *e, Verdict: j.Verdict, Findings: j.Findings}
+	res := &record.Result{Exchange: *e, Verdict: j.Verdict, Findings: j.Findings}
 	var line []byte
 	var err error
 	if c.record != nil && len(c.known.Causes) == 0 { // else it is not known yet which findings are known
@@ -77,21 +77,21 @@ func (c *collector) result(e *exchange.Exchange, j judge.Judgement, and func()) 
 		return false
 	}
 	if c.sure != nil {
-		c.judge.Control(*e)
+		c.judge.Control(e)
 		c.report.Count(res)
-		c.sure.take(res, j, c.record.Lines())
+		c.sure.take(res, &j, c.record.Lines())
 	} else {
-		c.add(res, j)
+		c.add(res, &j)
 	}
 	if c.each != nil {
-		c.each(res, j)
+		c.each(*res, j)
 	}
 	and()
 	if c.record != nil {
 		if line != nil {
 			c.err = c.record.Copy(line)
 		} else {
-			c.err = c.record.Result(res)
+			c.err = c.record.Result(*res)
 		}
 		if logged := c.logs[e.ID]; len(logged) > 0 && j.Verdict != judge.Pass && c.err == nil {
 			c.err = c.record.Log(record.Log{Case: e.ID, Lines: logged})
@@ -100,10 +100,10 @@ func (c *collector) result(e *exchange.Exchange, j judge.Judgement, and func()) 
 	return c.err == nil
 }
 
-func (c *collector) add(res record.Result, j judge.Judgement) {
-	c.judge.Add(res.Exchange, j)
+func (c *collector) add(res *record.Result, j *judge.Judgement) {
+	c.judge.Add(&res.Exchange, j)
 	c.report.Add(res)
-	c.report.AddAnswer(res.Exchange, j)
+	c.report.AddAnswer(&res.Exchange, j)
 }
 
 func (c *collector) keep(write func(*record.Writer) error) {

@@ -17,7 +17,7 @@ type sure struct {
 }
 
 // take takes in a result that is about to be kept in a line.
-func (s *sure) take(res record.Result, j judge.Judgement, line int) {
+func (s *sure) take(res *record.Result, j *judge.Judgement, line int) {
 	if s.collector == nil || j.Epoch > s.epoch {
 		s.collector, s.epoch, s.from, s.late = s.renew(), j.Epoch, line, nil
 	}

@@ -145,7 +145,7 @@ const (
 )
 
 // landed looks at how long the answers take, as they come.
-func (f *flights) landed(c exchange.Case, a exchange.Answer) {
+func (f *flights) landed(c *exchange.Case, a *exchange.Answer) {
 	if f == nil || f.most == 1 || a.Err != "" {
 		return
 	}

@@ -224,12 +224,12 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 		if err != nil {
 			return exchange.Answer{Err: "interrupted", NotSent: true}
 		}
-		a := s.inFlight(ctx, c)
+		a := s.inFlight(ctx, &c)
 		end()
 		runtime.Gosched() // the next one is sent before this one is judged
 		wait, ok := retryAfter(a)
 		if !ok {
-			s.opt.Service.flights.landed(c, a)
+			s.opt.Service.flights.landed(&c, &a)
 			if waited && a.Err == "" {
 				s.opt.Service.helped()
 			}
@@ -249,14 +249,14 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 }
 
 // inFlight sends a case that an interrupt lets end.
-func (s *Sender) inFlight(ctx context.Context, c exchange.Case) exchange.Answer {
+func (s *Sender) inFlight(ctx context.Context, c *exchange.Case) exchange.Answer {
 	graces := &s.opt.Service.graces
 	in := graces.enter(ctx)
 	defer graces.leave(in)
 	return s.once(in.flight, c)
 }
 
-func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
+func (s *Sender) once(ctx context.Context, c *exchange.Case) exchange.Answer {
 	reused, connected := false, false
 	trace := &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused, connected = i.Reused, true }}
 	client, fresh := s.client, s.fresh
@@ -300,7 +300,7 @@ func (s *Sender) once(ctx context.Context, c exchange.Case) exchange.Answer {
 // streamEnded matches what tells of an exchange that the service ended in HTTP/2.
 var streamEnded = regexp.MustCompile(`^http2: |^stream error: |GOAWAY`)
 
-func (s *Sender) exchange(ctx context.Context, client *http.Transport, c exchange.Case) (a exchange.Answer, err error) {
+func (s *Sender) exchange(ctx context.Context, client *http.Transport, c *exchange.Case) (a exchange.Answer, err error) {
 	if err := s.opt.Service.turn(ctx); err != nil {
 		return exchange.Answer{}, err
 	}
@@ -371,7 +371,7 @@ func Trace(runID, id string) string {
 
 func traced(runID, id string) [sha256.Size]byte { return sha256.Sum256([]byte(runID + id)) }
 
-func (s *Sender) dress(req *http.Request, c exchange.Case) {
+func (s *Sender) dress(req *http.Request, c *exchange.Case) {
 	req.Header = make(http.Header, len(c.Request.Headers)+len(s.opt.Headers)+3)
 	for _, h := range c.Request.Headers {
 		req.Header.Add(h[0], h[1])
@@ -400,7 +400,7 @@ func (s *Sender) dress(req *http.Request, c exchange.Case) {
 
 // isAbout reports whether a header is what is wrong with a case, or at its boundary: then
 // nothing is put in its place.
-func isAbout(c exchange.Case, header string) bool {
+func isAbout(c *exchange.Case, header string) bool {
 	about := func(f exchange.Flaw) bool {
 		return f.In == "header" && strings.EqualFold(strings.TrimPrefix(f.Pointer, "/"), header)
 	}

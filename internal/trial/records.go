@@ -280,8 +280,8 @@ type work struct {
 
 // forCase are the fixtures that are made anew for a case: what a DELETE with other
 // credentials removes must still be there.
-func (w *work) forCase(c exchange.Case) []config.Fixture {
-	if len(w.each) == 0 && c.Request.Method == http.MethodDelete && plan.OfCredentials(c) {
+func (w *work) forCase(c *exchange.Case) []config.Fixture {
+	if len(w.each) == 0 && c.Request.Method == http.MethodDelete && plan.OfCredentials(*c) {
 		return w.all
 	}
 	return w.each
@@ -354,7 +354,7 @@ func (w *work) restore(ctx context.Context) {
 // the record that it makes.
 func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 	records, sender := w.records, w.sender
-	if len(w.forCase(c)) > 0 {
+	if len(w.forCase(&c)) > 0 {
 		var err error
 		c, records, err = w.fresh(ctx, c)
 		defer w.undo(ctx, records)
@@ -364,13 +364,13 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		sender = w.knowing(records.Values)
 	}
 	c.MadeBy = w.makers
-	noted := w.records.Sending(c)
+	noted := w.records.Sending(&c)
 	w.noteSent(c.ID)
 	a := sender.Send(ctx, c)
 	w.died(&a)
-	w.handsOut(c, a)
-	w.records.Adopt(ctx, c, a, noted)
-	records.Removed(c, a)
+	w.handsOut(&c, &a)
+	w.records.Adopt(ctx, &c, &a, noted)
+	records.Removed(&c, &a)
 	return exchange.Exchange{Case: c, Response: a}
 }
 
@@ -414,7 +414,7 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 func (w *work) fresh(ctx context.Context, c exchange.Case) (exchange.Case, *fixture.Records, error) {
 	records := w.records.Branch()
 	records.Settled = true
-	err := records.Make(ctx, w.forCase(c))
+	err := records.Make(ctx, w.forCase(&c))
 	if err == nil && len(records.Failed) > 0 {
 		err = records.Failed[0].Err
 	}

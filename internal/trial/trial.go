@@ -411,13 +411,13 @@ func perCase(doc *oad.Document, conf *config.Config) (each, once map[string]bool
 
 // handsOut learns a credential that an answer holds, where a fixture keeps one
 // from the same place of the same operation's answers.
-func (t *trial) handsOut(c exchange.Case, a exchange.Answer) {
+func (t *trial) handsOut(c *exchange.Case, a *exchange.Answer) {
 	for _, f := range t.conf.Fixtures {
 		if f.Send != c.Operation {
 			continue
 		}
 		for name, expression := range f.Keep {
-			if v, ok := fixture.Evaluate(expression, c, a); ok && t.conf.IsCredential(name) {
+			if v, ok := fixture.Evaluate(expression, *c, *a); ok && t.conf.IsCredential(name) {
 				t.opt.Secrets.Learn(name, fmt.Sprint(v))
 			}
 		}
