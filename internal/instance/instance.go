@@ -518,8 +518,7 @@ func Remove(v any, pointer string) (any, bool) {
 	return v, false
 }
 
-// RemoveAll is v without the members of objects at some pointers; false if there is none of
-// them.
+// RemoveAll is v without the members of objects at some pointers; false if none is there.
 func RemoveAll(v any, pointers []string) (any, bool) {
 	removed := false
 	for i := 0; i < len(pointers); {

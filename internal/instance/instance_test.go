@@ -131,7 +131,7 @@ func TestRemoveAll(t *testing.T) {
 	for _, pointers := range [][]string{nil, {""}, {"/x"}, {"x"}, {"/g/0"}, {"/j"}, {"/a", "/j"}, {"/a/b", "/a/c", "/a/f~0~1"}, {"/a/c/d", "/a/b", "/a/c/e", "/x/y", "/a/c"}, {"/g/0/h", "/g/0/i", "/g/0/i"}, {"/a/c", "/a/c/d"}} {
 		want, removed := v, false
 		for _, at := range pointers {
-			if at == "/g/0" { // an element, which is none of an object's
+			if at == "/g/0" { // an element of a list
 				continue
 			}
 			less, ok := Remove(want, at)

@@ -31,8 +31,8 @@ func (r *runner) apart(do func()) {
 	}
 }
 
-// beside is apart, for who waits for several things.
-func (r *runner) beside(g *sync.WaitGroup, do func()) {
+// alongside is apart, for who waits for several things.
+func (r *runner) alongside(g *sync.WaitGroup, do func()) {
 	g.Add(1)
 	r.apart(func() {
 		defer g.Done()

@@ -380,7 +380,7 @@ func (o *operation) together(all []func()) {
 		if o.opt.Parallel == 1 {
 			do()
 		} else {
-			o.beside(&g, do)
+			o.alongside(&g, do)
 		}
 	}
 	g.Wait()
