@@ -1,6 +1,9 @@
 package plan
 
 import (
+	"fmt"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -84,5 +87,51 @@ func TestRoomIsBounded(t *testing.T) {
 	}
 	if <-ended; p.room.taken != 0 {
 		t.Errorf("%d bytes are taken in the end", p.room.taken)
+	}
+}
+
+// TestOperationsOfOnePlannerGoSideBySide: each is prepared, described and planned while others
+// are, with what was compiled for several of them.
+func TestOperationsOfOnePlannerGoSideBySide(t *testing.T) {
+	paths := ""
+	for i := range 40 {
+		paths += fmt.Sprintf(`"/berths-%d":{"post":{"parameters":[{"name":"tide","in":"query","schema":{"type":"integer","minimum":%d}},{"name":"pier","in":"query","schema":{"type":"string","enum":["a","b"]}}],
+			"requestBody":{"required":true,"content":{"application/json":{"schema":{"type":"object","required":["name"],"properties":{"name":{"type":"string","minLength":%d}}}}}},"responses":{"201":{"description":"noted"}}}},`, i, i, i+1)
+	}
+	doc, err := oad.Read("berths.json", []byte(`{"openapi":"3.1.0","info":{"title":"Berths","version":"1"},"servers":[{"url":"http://127.0.0.1:1"}],"paths":{`+strings.TrimSuffix(paths, ",")+`}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := New(doc, Options{Depth: flaw.Quick, Budget: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	planner := p.Split(1, len(doc.Operations))[0]
+	planned := make([]string, len(doc.Operations))
+	var g sync.WaitGroup
+	for i := range planned {
+		g.Go(func() {
+			op := planner.Turn(i)
+			planned[i] = fmt.Sprintf("%+v %d", op.Described(), len(op.Controls()))
+			for c := range op.Ahead() {
+				if c != nil {
+					planned[i] += " " + c.ID
+				}
+			}
+		})
+	}
+	g.Wait()
+	alone := p.Split(1, 1)[0]
+	for i := range planned {
+		op := alone.Turn(i)
+		want := fmt.Sprintf("%+v %d", op.Described(), len(op.Controls()))
+		for c := range op.Ahead() {
+			if c != nil {
+				want += " " + c.ID
+			}
+		}
+		if planned[i] != want {
+			t.Errorf("%s is\n%s\nbut by itself\n%s", op.Name(), planned[i], want)
+		}
 	}
 }
