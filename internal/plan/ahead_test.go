@@ -113,6 +113,9 @@ func TestOperationsOfOnePlannerGoSideBySide(t *testing.T) {
 		g.Go(func() {
 			op := planner.Turn(i)
 			planned[i] = fmt.Sprintf("%+v %d", op.Described(), len(op.Controls()))
+			if narrowed, _, ok := op.Narrow(false, func(*Operation, exchange.Case) bool { return true }); !ok || narrowed.Fresh("/name").SkipReason != "" {
+				t.Errorf("%s cannot be narrowed", op.Name())
+			}
 			for c := range op.Ahead() {
 				if c != nil {
 					planned[i] += " " + c.ID

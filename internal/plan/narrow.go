@@ -101,7 +101,7 @@ func (n *narrowing) without(some []Member) (*Operation, bool) {
 // narrowed is the operation planned with requests that leave members out, as far as
 // they are valid so.
 func (op *Operation) narrowed(leave []Member) *Operation {
-	q := *op.plan
+	q := op.plan.copied()
 	q.opt.Leave = maps.Clone(q.opt.Leave)
 	if q.opt.Leave == nil {
 		q.opt.Leave = map[string][]Member{}
@@ -112,7 +112,7 @@ func (op *Operation) narrowed(leave []Member) *Operation {
 
 // Fresh is the operation planned with a new value at a field in each request.
 func (op *Operation) Fresh(pointer string) *Operation {
-	q := *op.plan
+	q := op.plan.copied()
 	q.opt.Rules = maps.Clone(q.opt.Rules)
 	if q.opt.Rules == nil {
 		q.opt.Rules = map[string][]config.Rule{}

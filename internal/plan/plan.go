@@ -207,10 +207,19 @@ func (p *Plan) renew() {
 	p.set, p.maker, p.prepared = schema.NewSet(p.doc), sample.New(p.opt.Seed), 0
 }
 
+// copied is a plan that shares what was compiled with this one, and may have options of its
+// own.
+func (p *Plan) copied() *Plan {
+	p.busy.Lock() // others may be planned
+	defer p.busy.Unlock()
+	q := *p
+	return &q
+}
+
 // Renewed is the operation planned with other options: with the values of records
 // that were made for it alone.
 func (op *Operation) Renewed(opt Options) *Operation {
-	q := *op.plan
+	q := op.plan.copied()
 	opt.Base = q.opt.Base
 	q.opt = opt
 	return q.oneAtATime(op.Operation)
