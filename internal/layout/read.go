@@ -144,7 +144,7 @@ func Places(doc any, v *Vocabulary) []Reading {
 // visit goes down. The pattern has * where the pointer has the index of an entry; the member
 // is the one that the value is of the object it lies in, "" where it is of none.
 func (s *search) visit(at, where string, v any, in *holder, member string, nesting int) {
-	if s.nodes++; s.nodes > maxNodes || nesting > maxNesting {
+	if !s.within(nesting) {
 		return
 	}
 	switch v := v.(type) {
@@ -157,8 +157,8 @@ func (s *search) visit(at, where string, v any, in *holder, member string, nesti
 			case !mayHold(v[k]):
 				s.nodes++
 			case isText:
-				if s.nodes++; s.nodes <= maxNodes && nesting < maxNesting {
-					s.value(s.place(where, k), k, text, here)
+				if s.within(nesting + 1) {
+					s.value(s.place(where, k), k, ParseName(text), here)
 				}
 			default:
 				inner := instance.Join(at, k)
@@ -171,7 +171,7 @@ func (s *search) visit(at, where string, v any, in *holder, member string, nesti
 		}
 	case []any:
 		if name, ok := SegmentsName(v); ok && in != nil {
-			s.named(s.placeAt(where), member, name, in)
+			s.value(s.placeAt(where), member, name, in)
 		}
 		entry := where + "/*"
 		for i, e := range v {
@@ -179,14 +179,20 @@ func (s *search) visit(at, where string, v any, in *holder, member string, nesti
 			case !mayHold(e):
 				s.nodes++
 			case isText:
-				if s.nodes++; s.nodes <= maxNodes && nesting < maxNesting && in != nil {
-					s.value(s.placeAt(entry), "", text, in)
+				if s.within(nesting+1) && in != nil {
+					s.value(s.placeAt(entry), "", ParseName(text), in)
 				}
 			default:
 				s.visit(instance.Join(at, strconv.Itoa(i)), entry, e, in, "", nesting+1)
 			}
 		}
 	}
+}
+
+// within counts a value, and reports whether it is looked at.
+func (s *search) within(nesting int) bool {
+	s.nodes++
+	return s.nodes <= maxNodes && nesting <= maxNesting
 }
 
 // mayHold reports whether a value may hold a name, or be one.
@@ -252,15 +258,8 @@ func (s *search) newPlace(where string) *Reading {
 	return &s.values[len(s.values)-1]
 }
 
-// value takes a text for a name.
-func (s *search) value(r *Reading, member, text string, in *holder) {
-	if r != nil && len(r.Fields) < maxFields {
-		s.named(r, member, ParseName(text), in)
-	}
-}
-
-// named takes in a name, which is a member of an object, or lies in one.
-func (s *search) named(r *Reading, member string, name Name, in *holder) {
+// value takes a value for a name. It is a member of an object, or lies in one.
+func (s *search) value(r *Reading, member string, name Name, in *holder) {
 	if r == nil || len(r.Fields) >= maxFields {
 		return
 	}

@@ -81,7 +81,7 @@ type room struct {
 func (r *Reader) batch(in *room) []decoded {
 	clear(in.lines)
 	batch, text, read := in.lines[:0], in.text[:0], in.read[:0]
-	if cap(text) > batchBytes { // of lines that few are as long as
+	if cap(text) > batchBytes { // it held a line that is far longer than most
 		text = nil
 	}
 	size, toRead := 0, 0

@@ -1,8 +1,6 @@
 package report
 
 import (
-	"slices"
-
 	"obiter/internal/judge"
 	"obiter/internal/record"
 )
@@ -14,18 +12,20 @@ type enforced struct {
 	answered, accepted int
 }
 
-// part is how a part of the request fared; that of no requests where there were none.
-func (l *Line) part(in string) enforced {
-	if i := slices.IndexFunc(l.parts, func(p enforced) bool { return p.in == in }); i >= 0 {
-		return l.parts[i]
+// part is how a part of the request fared; nil where there were no requests.
+func (l *Line) part(in string) *enforced {
+	for i := range l.parts {
+		if l.parts[i].in == in {
+			return &l.parts[i]
+		}
 	}
-	return enforced{in: in}
+	return nil
 }
 
 // unchecked reports whether hardly any rule of the part is enforced.
-func (p enforced) unchecked() bool {
+func (p *enforced) unchecked() bool {
 	const few = 10
-	return p.accepted >= few && p.accepted*10 >= p.answered*9
+	return p != nil && p.accepted >= few && p.accepted*10 >= p.answered*9
 }
 
 // enforce counts a request with flaws in one part, and whether it was accepted.
@@ -34,13 +34,13 @@ func (l *Line) enforce(res *record.Result) {
 	if in == "" || res.Verdict == judge.Unproven || res.Response.Err != "" || res.Expect.Class.SuccessIsRight() {
 		return
 	}
-	at := slices.IndexFunc(l.parts, func(p enforced) bool { return p.in == in })
-	if at < 0 {
-		at = len(l.parts)
+	p := l.part(in)
+	if p == nil {
 		l.parts = append(l.parts, enforced{in: in})
+		p = &l.parts[len(l.parts)-1]
 	}
-	l.parts[at].answered++
+	p.answered++
 	if res.Response.Success() {
-		l.parts[at].accepted++
+		p.accepted++
 	}
 }

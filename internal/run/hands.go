@@ -10,14 +10,17 @@ func takeUp(work <-chan func()) {
 	}
 }
 
-// hand does something as soon as somebody is free to do it.
-func (o *operation) hand(g *sync.WaitGroup, do func()) {
+// waited is something that a group waits for.
+func waited(g *sync.WaitGroup, do func()) func() {
 	g.Add(1)
-	o.hands <- func() {
+	return func() {
 		defer g.Done()
 		do()
 	}
 }
+
+// hand does something as soon as somebody is free to do it.
+func (o *operation) hand(g *sync.WaitGroup, do func()) { o.hands <- waited(g, do) }
 
 // apart does something at once.
 func (r *runner) apart(do func()) {
@@ -29,13 +32,4 @@ func (r *runner) apart(do func()) {
 			takeUp(r.more)
 		}()
 	}
-}
-
-// alongside is apart, for who waits for several things.
-func (r *runner) alongside(g *sync.WaitGroup, do func()) {
-	g.Add(1)
-	r.apart(func() {
-		defer g.Done()
-		do()
-	})
 }

@@ -15,9 +15,9 @@ func TestThingsAreDoneSideBySide(t *testing.T) {
 	for range 100 {
 		var g sync.WaitGroup
 		first, second := make(chan bool), make(chan bool)
-		r.alongside(&g, func() { first <- true; <-second; done.Add(1) })
-		r.alongside(&g, func() { <-first; second <- true; done.Add(1) })
-		r.alongside(&g, func() { r.alongside(&g, func() { done.Add(1) }); done.Add(1) })
+		r.apart(waited(&g, func() { first <- true; <-second; done.Add(1) }))
+		r.apart(waited(&g, func() { <-first; second <- true; done.Add(1) }))
+		r.apart(waited(&g, func() { r.apart(waited(&g, func() { done.Add(1) })); done.Add(1) }))
 		g.Wait()
 	}
 	if n := done.Load(); n != 400 {

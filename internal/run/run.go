@@ -380,7 +380,7 @@ func (o *operation) together(all []func()) {
 		if o.opt.Parallel == 1 {
 			do()
 		} else {
-			o.alongside(&g, do)
+			o.apart(waited(&g, do))
 		}
 	}
 	g.Wait()
