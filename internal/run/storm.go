@@ -112,7 +112,8 @@ func (o *operation) restore(ctx context.Context, works func() bool) bool {
 	return false
 }
 
-// forgetAll forgets all of some operations, by their places in the plan.
+// forgetAll forgets all of some operations, by their places in the plan, but for the cases
+// that are told to have broken the service.
 func (r *runner) forgetAll(p *plan.Plan, places []int) error {
 	names := map[string]bool{}
 	for _, place := range places {
@@ -125,7 +126,9 @@ func (r *runner) forgetAll(p *plan.Plan, places []int) error {
 		r.done -= r.report.Restart(name)
 		r.mu.Unlock()
 	}
-	return r.drop(func(_, operation, _ string) bool { return names[operation] })
+	return r.drop(func(kind, operation, id string) bool {
+		return names[operation] && !(kind == "case" && r.lost != nil && r.lost.suspects[id])
+	})
 }
 
 // lost is what became of a service that does not work any more.
