@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -408,6 +409,7 @@ func TestServeAndInterrupt(t *testing.T) {
 	if err := office.Start(); err != nil {
 		t.Fatal(err)
 	}
+	defer func() { _ = office.Process.Kill() }()
 	line, err := bufio.NewReader(out).ReadString('\n')
 	address := regexp.MustCompile(`http://[0-9.:]+[0-9]`).FindString(line)
 	if err != nil || address == "" {
@@ -416,6 +418,7 @@ func TestServeAndInterrupt(t *testing.T) {
 	var heard atomic.Int32
 	stuck := make(chan struct{})
 	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body) // only then net/http notices that the client has left
 		if n := heard.Add(1); n == 20 {
 			close(stuck)
 		} else if n < 20 {
@@ -433,7 +436,13 @@ func TestServeAndInterrupt(t *testing.T) {
 	if err := try.Start(); err != nil {
 		t.Fatal(err)
 	}
-	<-stuck
+	select {
+	case <-stuck:
+	case <-time.After(time.Minute):
+		_ = try.Process.Kill()
+		_ = try.Wait()
+		t.Fatalf("%d requests have come: %s", heard.Load(), &errors)
+	}
 	if err := try.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)
 	}
