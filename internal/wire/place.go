@@ -24,6 +24,7 @@ type Place struct {
 	Schema  schema.Schema
 	Fullest any // the fullest valid value, which tells what multipart fields are
 
+	json  map[string]bool    // parameters whose values are JSON; nil: not looked up yet
 	shape *schema.Shape      // of parameters: what each has to be
 	read  map[string]reading // of parameters: how the control's values are read
 }
@@ -111,7 +112,15 @@ func (p *Place) KeepsTypes(name string, v any) bool {
 		}
 		return !isFlat(v)
 	}
-	return slices.ContainsFunc(p.Params, func(param oad.Parameter) bool { return param.Name == name && param.JSON })
+	if p.json == nil {
+		p.json = map[string]bool{}
+		for _, param := range p.Params {
+			if param.JSON {
+				p.json[param.Name] = true
+			}
+		}
+	}
+	return p.json[name]
 }
 
 // isFlat reports whether a value is a primitive or a list of such.
