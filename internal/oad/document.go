@@ -77,10 +77,50 @@ func from(main *document.File) (*Document, error) {
 	d.Title, _ = info["title"].(string)
 	d.Version = scalar(info["version"])
 	d.Servers = servers(top["servers"])
+	if err := d.checkChains(main); err != nil {
+		return nil, err
+	}
 	d.readOperations(top)
 	d.warnOfReferences()
 	d.Complete()
 	return d, nil
+}
+
+// maxChain bounds how many references may lead to one another in a row: compiling takes as deep a
+// stack, and time that grows with the square.
+const maxChain = 1000
+
+// checkChains refuses a document in which more references than that lead to one another.
+func (d *Document) checkChains(main *document.File) error {
+	next := map[string]string{}
+	for _, r := range d.references {
+		if to, local := strings.CutPrefix(r.Ref, "#"); local && r.At.File == d.Main {
+			next[r.At.Pointer] = to
+		}
+	}
+	if len(next) <= maxChain {
+		return nil
+	}
+	length := map[string]int{}
+	for at := range next {
+		var way []string
+		for p, is := at, true; is && length[p] == 0 && len(way) <= maxChain+1; p, is = next[p], next[p] != "" {
+			way = append(way, p)
+			length[p] = -1 // on the way
+		}
+		after := 0
+		if to := next[way[len(way)-1]]; length[to] > 0 {
+			after = length[to]
+		}
+		for i := len(way) - 1; i >= 0; i-- {
+			after++
+			length[way[i]] = after
+		}
+		if after > maxChain {
+			return main.Fail(at, "let it refer to what is meant at once", "more than %d references lead to one another from here on", maxChain)
+		}
+	}
+	return nil
 }
 
 func scalar(v any) string {

@@ -263,3 +263,22 @@ func TestPathItemsReferToPathItems(t *testing.T) {
 		t.Errorf("operations %q, want %q", got, want)
 	}
 }
+
+// TestLongChains: references that lead to one another in a long row are refused, at once.
+func TestLongChains(t *testing.T) {
+	chain := func(n int) string {
+		var b strings.Builder
+		b.WriteString(`{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{"/a":{"post":{"requestBody":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/S0"}}}}}}},"components":{"schemas":{`)
+		for i := range n {
+			fmt.Fprintf(&b, `"S%d":{"$ref":"#/components/schemas/S%d"},`, i, i+1)
+		}
+		fmt.Fprintf(&b, `"S%d":{"type":"object"},"loop":{"$ref":"#/components/schemas/pool"},"pool":{"$ref":"#/components/schemas/loop"}}}}`, n)
+		return b.String()
+	}
+	if _, err := Read("long.json", []byte(chain(20_000))); err == nil || !strings.Contains(err.Error(), "more than 1000 references lead to one another from here on") || !strings.HasPrefix(err.Error(), "long.json:1:") {
+		t.Errorf("a long one: %v", err)
+	}
+	if _, err := Read("short.json", []byte(chain(900))); err != nil {
+		t.Errorf("a short one: %v", err)
+	}
+}
