@@ -56,6 +56,9 @@ func literals(args []*syntax.Word) ([]string, error) {
 	kept := expand.FuncEnviron(func(name string) string { return "${" + name + "}" })
 	var out []string
 	for _, a := range args {
+		if what := running(a); what != "" {
+			return nil, fmt.Errorf("%s would have to be run, and nothing is: write its text there", what)
+		}
 		text, err := expand.Literal(&expand.Config{Env: kept}, a)
 		if err != nil {
 			return nil, err
@@ -63,6 +66,20 @@ func literals(args []*syntax.Word) ([]string, error) {
 		out = append(out, text)
 	}
 	return out, nil
+}
+
+// running is what a word has in it that a shell would run; "" where it has nothing of the kind.
+func running(w *syntax.Word) (what string) {
+	syntax.Walk(w, func(n syntax.Node) bool {
+		switch n.(type) {
+		case *syntax.ProcSubst:
+			what = "a process substitution, <(…)"
+		case *syntax.CmdSubst:
+			what = "a command substitution, $(…)"
+		}
+		return what == ""
+	})
+	return what
 }
 
 // Options of curl that take a value and say nothing of the request, and those that do.
