@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/config"
+	"obiter/internal/document"
 	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/plan"
@@ -71,6 +72,7 @@ func (a *app) accept(c *cli.Command) error {
 		cases += e.Count
 		return true
 	})
+	list = config.Merged(list)
 	for i := range list {
 		list[i].Reason, list[i].Until = instance.OneLine(c.String("reason")), until
 	}
@@ -113,7 +115,7 @@ func appendKnown(list []config.Known, behind bool) error {
 		}
 		_, entries, _ := strings.Cut(text, "accepted:\n")
 		text = strings.TrimRight(string(was), "\n") + "\n" + entries
-		if _, err := config.ReadKnown(config.AcceptedFile, []byte(text), codeNames()); err != nil { // written in another style
+		if _, _, err := config.ReadKnown(config.AcceptedFile, []byte(text), codeNames()); err != nil { // written in another style
 			return usage(config.AcceptedFile+" has a form in which nothing can be added at its end", "write it as a list with a dash for each entry")
 		}
 	}
@@ -130,6 +132,9 @@ func appendKnown(list []config.Known, behind bool) error {
 	return nil
 }
 
+// maxAccepted bounds the file of known causes, in bytes.
+const maxAccepted = 64 << 20
+
 // known reads what the team knows, in the current folder; nothing where there is no file.
 func (a *app) known() (run.Known, error) {
 	out := run.Known{Day: time.Now().Format(time.DateOnly)}
@@ -137,14 +142,18 @@ func (a *app) known() (run.Known, error) {
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return out, nil
-	case err == nil && (!info.Mode().IsRegular() || info.Size() > maxConfig):
+	case err == nil && (!info.Mode().IsRegular() || info.Size() > maxAccepted):
 		return out, usage(config.AcceptedFile+" is not a file of known causes", "obiter accept writes one")
 	}
 	src, err := os.ReadFile(config.AcceptedFile)
 	if err != nil {
 		return out, usage(fmt.Sprintf("cannot read %s: %v", config.AcceptedFile, errors.Unwrap(err)), "check its permissions")
 	}
-	out.Causes, err = config.ReadKnown(config.AcceptedFile, src, codeNames())
+	var twice []*document.Error
+	out.Causes, twice, err = config.ReadKnown(config.AcceptedFile, src, codeNames())
+	for _, e := range twice {
+		fmt.Fprintln(a.streams.Err, "warning: "+a.said(e.Error())+"; "+a.said(e.Hint))
+	}
 	return out, err
 }
 

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -30,39 +31,59 @@ const WholeRequest = "(the request)"
 const AcceptedFile = "obiter.accepted.yaml"
 
 // ReadKnown reads a file of known causes. The name serves messages; codes are those that
-// there are. Errors are *document.Error.
-func ReadKnown(name string, src []byte, codes []string) ([]Known, error) {
-	tree, err := document.ReadWithin(name, src, maxValues)
+// there are. An entry that is there twice is read once; twice tells of the second. Errors are
+// *document.Error.
+func ReadKnown(name string, src []byte, codes []string) (list []Known, twice []*document.Error, err error) {
+	tree, err := document.ReadWithin(name, src, maxKnown)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	top, ok := tree.Value.(map[string]any)
 	if !ok {
-		return nil, tree.Fail("", "it begins with accepted: and has an entry a cause; obiter accept writes it", "the file of known causes is not an object")
+		return nil, nil, tree.Fail("", "it begins with accepted: and has an entry a cause; obiter accept writes it", "the file of known causes is not an object")
 	}
 	r := reader{tree}
 	all := []error{r.known("", top, "accepted")}
-	list, err := r.list("/accepted", top["accepted"])
+	entries, err := r.list("/accepted", top["accepted"])
 	all = append(all, err)
-	var out []Known
 	seen := map[string]int{}
-	for i, e := range list {
+	for i, e := range entries {
 		at := fmt.Sprintf("/accepted/%d", i)
 		k, err := r.knownCause(at, e, codes)
-		if err == nil {
-			key := k.key()
-			if was, has := seen[key]; has {
-				err = tree.Fail(at, fmt.Sprintf("line %d has the same; keep one", was), "the entry is there twice")
+		all = append(all, err)
+		if was, has := seen[k.key()]; err == nil && has {
+			var again *document.Error
+			if errors.As(tree.Fail(at, fmt.Sprintf("line %d has the same; delete one", was), "the entry is there twice"), &again) {
+				twice = append(twice, again)
 			}
-			seen[key] = k.Line
+			continue
 		}
-		out, all = append(out, k), append(all, err)
+		seen[k.key()] = k.Line
+		list = append(list, k)
 	}
 	if err := document.Join(all...); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return out, nil
+	return list, twice, nil
 }
+
+// Merged are known causes in their order, each once.
+func Merged(list []Known) []Known {
+	seen := map[string]bool{}
+	var out []Known
+	for _, k := range list {
+		k.Families, k.Operations, k.Fields = slices.Sorted(slices.Values(k.Families)), slices.Sorted(slices.Values(k.Operations)), slices.Sorted(slices.Values(k.Fields))
+		if !seen[k.key()] {
+			out = append(out, k)
+		}
+		seen[k.key()] = true
+	}
+	return out
+}
+
+// maxKnown bounds what the aliases of a file of known causes come to when each is written out:
+// enough for 50,000 entries of some fields each.
+const maxKnown = 5_000_000
 
 // key is what a cause covers.
 func (k Known) key() string {
@@ -114,6 +135,7 @@ func (k Known) Covers(code, operation, field, family, at string) bool {
 
 // WriteKnown writes known causes as a person would, in their order.
 func WriteKnown(list []Known) string {
+	list = Merged(list)
 	var b strings.Builder
 	b.WriteString("# What is known to be wrong. Obiter counts it apart, and does not fail for it. An entry covers what\n# it names and nothing else: another field, family of rules, operation or code is new. Take an entry\n# out when it is put right; obiter try says when it no longer occurs. Write a reason: and until: a day.\naccepted:\n")
 	if len(list) == 0 {

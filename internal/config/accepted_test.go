@@ -1,6 +1,7 @@
 package config
 
 import (
+	"fmt"
 	"reflect"
 	"strings"
 	"testing"
@@ -17,7 +18,7 @@ func TestKnownIsReadAsItIsWritten(t *testing.T) {
 		list[i].Comment = "seen: \x1b[2J\n- code: x"
 	}
 	text := WriteKnown(list)
-	got, err := ReadKnown(AcceptedFile, []byte(text), someCodes)
+	got, _, err := ReadKnown(AcceptedFile, []byte(text), someCodes)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
@@ -27,7 +28,7 @@ func TestKnownIsReadAsItIsWritten(t *testing.T) {
 	if !reflect.DeepEqual(got, list) {
 		t.Errorf("%+v\nwant %+v\n%s", got, list, text)
 	}
-	if got, err := ReadKnown(AcceptedFile, []byte(WriteKnown(nil)), someCodes); err != nil || len(got) > 0 {
+	if got, _, err := ReadKnown(AcceptedFile, []byte(WriteKnown(nil)), someCodes); err != nil || len(got) > 0 {
 		t.Errorf("%v, %v", got, err)
 	}
 }
@@ -71,14 +72,38 @@ func TestBadKnown(t *testing.T) {
 		entry + "    until: '2027-02-30'\n":    `"2027-02-30" is not a date`,
 		entry + "    fields: /n\n":             "fields is a string; expected a list",
 		"accepted:\n  - operations: [POST /a]": `"" is not the code of a finding`,
-		"accepted:\n  - {code: acepted, operations: [POST /a]}":   `"acepted" is not the code of a finding`,
-		"accepted:\n  - code: accepted\n":                         "2:5: the entry names no operation",
-		entry + "  - code: accepted\n    operations: [POST /a]\n": "4:5: the entry is there twice",
-		"accepted:\n  - code: [":                                  "obiter.accepted.yaml:3:1: not readable as YAML",
+		"accepted:\n  - {code: acepted, operations: [POST /a]}": `"acepted" is not the code of a finding`,
+		"accepted:\n  - code: accepted\n":                       "2:5: the entry names no operation",
+		"accepted:\n  - code: [":                                "obiter.accepted.yaml:3:1: not readable as YAML",
 	} {
-		_, err := ReadKnown(AcceptedFile, []byte(text), someCodes)
+		_, _, err := ReadKnown(AcceptedFile, []byte(text), someCodes)
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
+	}
+}
+
+// TestKnownTwice: an entry that is there twice is written once, and read once with a warning.
+func TestKnownTwice(t *testing.T) {
+	one := Known{Code: someCodes[0], Operations: []string{"POST /a", "PUT /a"}, Fields: []string{"/n"}, Comment: "seen"}
+	same := one
+	same.Operations, same.Comment = []string{"PUT /a", "POST /a"}, "seen as a warning"
+	other := one
+	other.At = "/errors"
+	if text := WriteKnown([]Known{one, same, other}); strings.Count(text, "- code:") != 2 || strings.Contains(text, "as a warning") {
+		t.Errorf("written is\n%s", text)
+	}
+	text := WriteKnown([]Known{one})
+	_, entries, _ := strings.Cut(text, "accepted:\n")
+	list, twice, err := ReadKnown(AcceptedFile, []byte(text+entries), someCodes)
+	if err != nil || len(list) != 1 || len(twice) != 1 || twice[0].Line != 15 || !strings.HasPrefix(twice[0].Hint, "line 7 ") {
+		t.Errorf("%v, %+v, %v", err, list, twice)
+	}
+	var many []Known
+	for i := range 50_000 {
+		many = append(many, Known{Code: someCodes[0], Operations: []string{"POST /a"}, Fields: []string{fmt.Sprint("/", i)}})
+	}
+	if list, _, err := ReadKnown(AcceptedFile, []byte(WriteKnown(many)), someCodes); err != nil || len(list) != len(many) {
+		t.Errorf("%d of %d are read: %v", len(list), len(many), err)
 	}
 }
