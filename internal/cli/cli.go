@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"regexp"
 	"runtime/debug"
 	"slices"
@@ -77,6 +78,8 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	defer cancel()
 	out := &output{to: s.Out, failed: cancel} // what nobody reads ends a run as an interrupt does
 	a := &app{terminal: s, streams: Streams{s.In, out, s.Err}}
+	log.SetFlags(0) // what libraries write may hold what a service sent
+	log.SetOutput(logged{a})
 	root := a.root()
 	root.Writer, root.ErrWriter, root.Reader = out, s.Err, s.In
 	root.ExitErrHandler = func(context.Context, *cli.Command, error) {}
@@ -90,14 +93,25 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	if f == nil {
 		return exitOK
 	}
-	a.print(f)
 	var several document.Errors
-	if errors.As(err, &several) {
-		for _, e := range several[1:] {
-			a.print(&failure{exitUsage, e.Error(), e.Hint})
-		}
+	if !errors.As(err, &several) || len(several) == 0 {
+		a.print(f)
+		return f.status
+	}
+	for _, e := range several {
+		a.print(&failure{exitUsage, e.Error(), e.Hint})
 	}
 	return f.status
+}
+
+// logged is where the standard logger writes: net/http tells there of what it cannot read.
+type logged struct{ a *app }
+
+func (l logged) Write(line []byte) (int, error) {
+	if !l.a.quiet {
+		fmt.Fprintln(l.a.streams.Err, "warning: "+l.a.said(strings.TrimSpace(string(line))))
+	}
+	return len(line), nil
 }
 
 // print writes an error with its hint.

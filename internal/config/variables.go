@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"maps"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -227,7 +228,10 @@ func (c *Config) Secrets(values map[string]any) map[string]string {
 	out := map[string]string{}
 	said, _ := c.tree.Value.(map[string]any)
 	said = maps.Clone(said)
-	delete(said, "at") // an address is told
+	delete(said, "at") // where the service is, is told
+	if at, is := c.tree.Value.(map[string]any); is {
+		maps.Copy(out, c.inAddress(at["at"]))
+	}
 	for _, ref := range references(said) {
 		if v, set := c.env(ref); set {
 			if _, kept := values[ref]; !kept {
@@ -239,6 +243,27 @@ func (c *Config) Secrets(values map[string]any) map[string]string {
 		if c.IsCredential(name) {
 			out[name] = fmt.Sprint(v)
 		}
+	}
+	return out
+}
+
+// inAddress are the values of the environment in the service's address, but for what names its
+// host.
+func (c *Config) inAddress(at any) map[string]string {
+	out := map[string]string{}
+	u, err := url.Parse(c.At)
+	for _, ref := range references(at) {
+		v, set := c.env(ref)
+		if !set || err != nil || v == "" || strings.Contains(u.Scheme+"://"+u.Host, v) {
+			continue
+		}
+		if whole, err := url.Parse(v); err == nil && whole.Host == u.Host && whole.Host != "" { // the address is the value
+			if password, has := whole.User.Password(); has {
+				out[ref] = password
+			}
+			continue
+		}
+		out[ref] = v
 	}
 	return out
 }

@@ -32,10 +32,21 @@ type Set struct {
 	views map[string]*view  // by the words that it leaves alone
 }
 
-// Learn adds a secret under the name that its mark shows.
+// leastLine is how long a line of a secret has to be, in bytes, to be one by itself.
+const leastLine = 8
+
+// Learn adds a secret under the name that its mark shows. Of one with several lines, such as a key
+// in PEM, each line is one, too.
 func (s *Set) Learn(name, value string) {
 	if value == "" {
 		return
+	}
+	if strings.Contains(value, "\n") {
+		for line := range strings.Lines(value) {
+			if line = strings.TrimSpace(line); len(line) >= leastLine && !strings.HasPrefix(line, "-----") {
+				s.Learn(name, line)
+			}
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -84,6 +95,14 @@ func (s *Set) learnPassword(name, value string) {
 	r := http.Request{Header: http.Header{"Authorization": {value}}}
 	if _, password, ok := r.BasicAuth(); ok {
 		s.Learn(name, password)
+	}
+}
+
+// LearnKept adds a value that was kept of an answer: of one that sets a cookie, what it sets.
+func (s *Set) LearnKept(name, value string) {
+	s.Learn(name, value)
+	if c, err := http.ParseSetCookie(value); err == nil && strings.Contains(value, "=") {
+		s.Learn(name, c.Value)
 	}
 }
 

@@ -17,7 +17,8 @@ import (
 func spellings(value string) []string {
 	var out []string
 	for _, text := range percentEncoded(value) {
-		out = append(out, text, base64.StdEncoding.EncodeToString([]byte(text)))
+		out = append(out, text)
+		out = append(out, base64s(text)...)
 		for _, escape := range []func(string) string{quoted, htmlQuoted, asciiQuoted(false), asciiQuoted(true), slashQuoted} {
 			once := escape(text)
 			out = append(out, once, quoted(once), quoted(quoted(once)), escape(once), escape(escape(once)))
@@ -27,9 +28,33 @@ func spellings(value string) []string {
 	return slices.Compact(out)
 }
 
+// leastBase64 is how long a text in base64 has to be, in characters, to be looked for inside of
+// others.
+const leastBase64 = 8
+
+// base64s is a text in base64, with padding and without, and the part of it that is the same
+// wherever it stands in something longer, in both alphabets.
+func base64s(text string) []string {
+	var out []string
+	for _, e := range []*base64.Encoding{base64.StdEncoding, base64.URLEncoding} {
+		out = append(out, e.EncodeToString([]byte(text)), e.WithPadding(base64.NoPadding).EncodeToString([]byte(text)))
+		for before := range 3 {
+			all := e.WithPadding(base64.NoPadding).EncodeToString(append(make([]byte, before), text...))
+			inner := all[(before*8+5)/6 : (before+len(text))*8/6]
+			if len(inner) >= leastBase64 {
+				out = append(out, inner)
+			}
+		}
+	}
+	return out
+}
+
 // percentEncoded is a text as it is and in the ways in which URLs and forms write it.
 func percentEncoded(value string) []string {
 	out := []string{value, url.QueryEscape(value), url.PathEscape(value), strings.ReplaceAll(url.QueryEscape(value), "+", "%20")}
+	for _, text := range out[1:] {
+		out = append(out, strings.ReplaceAll(text, "%2F", "/")) // as in a path, or a query
+	}
 	for _, text := range out[1:] {
 		out = append(out, lowerEscapes(text))
 	}
