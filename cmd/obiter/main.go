@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"obiter/internal/cli"
+	"obiter/internal/service"
 	"obiter/internal/trial"
 )
 
@@ -65,6 +66,7 @@ func main() {
 	if os.Getenv("GOGC") == "" { // else whoever runs it knows better
 		spare()
 	}
+	service.Adopt()                // what a service leaves running is found, and ended with it
 	signal.Ignore(syscall.SIGPIPE) // a reader that went away ends a run in order, too
 	end, endAll := context.WithCancel(context.Background())
 	ctx, interrupt := context.WithCancel(trial.WithEnd(end, end))

@@ -42,6 +42,9 @@ func newGuard(group int) (*guard, error) {
 	return g, nil
 }
 
+// group is the guard's own.
+func (g *guard) group() int { return g.cmd.Process.Pid }
+
 // dismiss ends the guard, which has nothing left to do.
 func (g *guard) dismiss() {
 	kill(g.cmd.Process.Pid)

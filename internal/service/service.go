@@ -4,6 +4,7 @@ package service
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -23,6 +24,11 @@ type Options struct {
 	Log    string                          // the file that takes its output
 	Ready  func(ctx context.Context) error // nil: it is; else why it is not
 	Within time.Duration                   // the longest time until it is
+	Redact func(string) string             // takes out of a line what must not be kept; nil: nothing is taken out
+	// Daemons says that what it leaves running, in a session of its own, may live on.
+	Daemons bool
+	// Ended is told what it left running, when that was ended; may be nil.
+	Ended func(name string)
 }
 
 // Process is a running service.
@@ -55,7 +61,7 @@ func Start(ctx context.Context, opt Options) (*Process, error) {
 	if opt.Ready(ctx) == nil {
 		return nil, &Error{Taken: true, Problem: "is not started: something answers there already"}
 	}
-	out, err := newOutput(opt.Log)
+	out, err := newOutput(opt.Log, opt.Redact)
 	if err != nil {
 		return nil, err
 	}
@@ -66,15 +72,15 @@ func Start(ctx context.Context, opt Options) (*Process, error) {
 	if err := p.cmd.Start(); err != nil {
 		return nil, errors.Join(&Error{Problem: fmt.Sprintf("cannot be started: %v", err)}, out.close())
 	}
-	if p.guard, err = newGuard(p.cmd.Process.Pid); err != nil {
-		p.Stop()
-		return nil, &Error{Problem: fmt.Sprintf("cannot be watched: %v", err)}
-	}
 	go func() {
 		err := p.cmd.Wait()
 		p.how = ending(p.cmd.ProcessState, err)
 		close(p.ended)
 	}()
+	if p.guard, err = newGuard(p.cmd.Process.Pid); err != nil {
+		p.Stop()
+		return nil, &Error{Problem: fmt.Sprintf("cannot be watched: %v", err)}
+	}
 	if err := p.wait(ctx); err != nil {
 		p.Stop()
 		return nil, err
@@ -141,6 +147,17 @@ func (p *Process) Stop() {
 			time.Sleep(20 * time.Millisecond)
 		}
 		kill(group)
+		groups := []int{group}
+		if p.guard != nil {
+			groups = append(groups, p.guard.group())
+		}
+		if !p.opt.Daemons {
+			for _, name := range endStrays(groups...) {
+				if p.opt.Ended != nil {
+					p.opt.Ended(name)
+				}
+			}
+		}
 		if p.guard != nil {
 			p.guard.dismiss()
 		}
@@ -153,20 +170,28 @@ func (p *Process) Stop() {
 // before.
 const maxLog = 32 << 20
 
-// output keeps what a service writes in a file, which begins anew when it is full.
+// output keeps what a service writes in a file, line by line, which begins anew when it is full.
 type output struct {
-	mu   sync.Mutex
-	name string
-	f    *os.File
-	size int
+	mu     sync.Mutex
+	name   string
+	redact func(string) string
+	f      *os.File
+	size   int
+	line   []byte // that is not at its end yet
 }
 
-func newOutput(name string) (*output, error) {
-	o := &output{name: name}
+// maxLine is how long a line may be, in bytes, until it is kept in pieces.
+const maxLine = 64 << 10
+
+func newOutput(name string, redact func(string) string) (*output, error) {
+	o := &output{name: name, redact: redact}
 	return o, o.begin()
 }
 
 func (o *output) begin() error {
+	if info, err := os.Lstat(o.name); err == nil && !info.Mode().IsRegular() {
+		return &Error{Problem: fmt.Sprintf("is not started: its output would be kept in %s, which is not a regular file", o.name)}
+	}
 	f, err := os.OpenFile(o.name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	o.f, o.size = f, 0
 	return err
@@ -175,27 +200,50 @@ func (o *output) begin() error {
 func (o *output) Write(b []byte) (int, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	for rest := b; len(rest) > 0; {
+		end := bytes.IndexByte(rest, '\n') + 1
+		if end == 0 {
+			end = len(rest)
+		}
+		o.line = append(o.line, rest[:end]...)
+		if rest = rest[end:]; o.line[len(o.line)-1] == '\n' || len(o.line) >= maxLine {
+			o.flush()
+		}
+	}
+	return len(b), nil
+}
+
+// flush keeps the line that there is.
+func (o *output) flush() {
+	b := o.line
+	if o.redact != nil && len(b) > 0 {
+		b = []byte(o.redact(string(b)))
+	}
+	o.line = o.line[:0]
 	if o.f == nil {
-		return len(b), nil
+		return
 	}
 	if o.size += len(b); o.size > maxLog {
 		_ = o.f.Close()
 		_ = os.Rename(o.name, o.name+".old")
 		if err := o.begin(); err != nil {
 			o.f = nil
-			return len(b), nil // the service goes on
+			return // the service goes on
 		}
 	}
 	if _, err := o.f.Write(b); err != nil {
 		_ = o.f.Close()
 		o.f = nil // the disk is full: the service goes on
 	}
-	return len(b), nil
 }
 
 func (o *output) close() error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if o.f == nil {
+		return nil
+	}
+	o.flush()
 	if o.f == nil {
 		return nil
 	}
@@ -212,6 +260,9 @@ const (
 
 // last are the last lines of what was written.
 func (o *output) last() []string {
+	o.mu.Lock()
+	o.flush()
+	o.mu.Unlock()
 	f, err := os.Open(o.name)
 	if err != nil {
 		return nil
