@@ -174,7 +174,7 @@ func try(ctx context.Context, handler http.Handler, description, file string, op
 		Send: send.Options{Headers: s.headers, RunID: rand.Text(), Agent: "obiter", Dial: listener.dial},
 		Head: record.Head{Program: "obiter/handlertest", Started: time.Now().UTC().Format(time.RFC3339)}}
 	done, err := trial.Run(ctx, opt, trial.Events{Warning: func(text string) { out.warnings = append(out.warnings, text) },
-		LeftBehind: func(text string) { out.warnings = append(out.warnings, "left behind: "+text) }})
+		Remains: func(text string) { out.warnings = append(out.warnings, text) }})
 	if err != nil {
 		return nil, err
 	}

@@ -226,7 +226,7 @@ func TestBadInput(t *testing.T) {
 		"bad.yaml": "openapi: 3.1.0\npaths: [\n", "bad.json": "{\"openapi\":\"3.1.0\",\n \"paths\": }", "two.yaml": "swagger: '2.0'\n", "empty.yaml": "",
 		"ref.yaml":     "openapi: 3.1.0\npaths:\n  /a:\n    $ref: '#/components/x'\n",
 		"nopaths.yaml": "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {}\n",
-		"some.yaml":    "openapi: 3.1.0\npaths:\n  /a: {post: {requestBody: {content: {application/json: {schema: {type: object}}}}}}\n  /b: {post: {requestBody: {content: {application/json: {schema: {type: strin}}}}}}\n",
+		"some.yaml":    "openapi: 3.1.0\npaths:\n  /a: {post: {responses: {'201': {}}, requestBody: {content: {application/json: {schema: {type: object}}}}}}\n  /b: {post: {responses: {'201': {}}, requestBody: {content: {application/json: {schema: {type: strin}}}}}}\n",
 		"corrupt":      "{\"obiter\":2}\n{\"case\":}\n", "other": "hello\n", "old": "{\"obiter\":1}\n", "fine": "{\"obiter\":2,\"program\":\"x\"}\n",
 	} {
 		put(t, dir, name, text)
@@ -306,7 +306,7 @@ func TestBadInput(t *testing.T) {
 		})
 	}
 	o := obiter(t, dir, "cases", "some.yaml")
-	o.check(t, 0, "POST /b: some.yaml:4:58: the schema is not valid: at #/type", "")
+	o.check(t, 0, "POST /b: some.yaml:4:82: the schema is not valid: at #/type", "")
 	o.check(t, 0, "POST /a  ", "")
 }
 

@@ -44,7 +44,7 @@ paths:
       responses: {'201': {description: The light.}, 4XX: {description: Not.}}
 components:
   schemas:
-    Mark: {type: object, additionalProperties: false, required: [colour], properties: {colour: {type: string, enum: [red, green]}}}
+    Mark: {type: object, additionalProperties: false, required: [colour], properties: {colour: {type: string, enum: [red, green]}, name: {type: string, maxLength: 60, examples: [Old North Buoy]}}}
 `
 
 const marksConfig = `
@@ -154,7 +154,11 @@ func (s *seaMarks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		wrong = append(wrong, "#/"+field)
 	}
 	for k := range object {
-		if k != field && name != "watches" {
+		if name == "marks" && k == "name" {
+			if text, is := object[k].(string); !is || len([]rune(text)) > 60 {
+				wrong = append(wrong, "#/name")
+			}
+		} else if k != field && name != "watches" {
 			wrong = append(wrong, "#/"+k)
 		}
 	}
@@ -231,11 +235,11 @@ func marksFolder(t *testing.T) (dir, at string) {
 
 func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 	dir, at := marksFolder(t)
-	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+at+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing}}\n")
+	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+at+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing, mark: $response.header.Location}}\n")
 	obiter(t, dir, "try", "--only", "POST /watches").check(t, 0, ", 0 wrong", "")
 	obiter(t, dir, "try").check(t, 1, "", `obiter.yaml:5:5: the fixture "mark" has nothing to keep as "mark_id": $response.body#/nothing is not in the answer to POST /marks`)
 	o := obiter(t, dir, "try")
-	if !strings.Contains(o.errors, "left behind: mark, made by POST /marks") {
+	if !strings.Contains(o.errors, "not deleted: ") {
 		t.Error(o.errors)
 	}
 }
@@ -247,7 +251,7 @@ func TestWhatWouldReachMore(t *testing.T) {
 	obiter(t, dir, "try", "--write").check(t, 2, "", "--write goes with --controls")
 	first := obiter(t, dir, "try", "--controls", "--write")
 	first.check(t, 0, "1 of 3 operations reached.\n", "")
-	for _, want := range []string{"  reached      POST /watches", "refused with 401 Unauthorized: “credentials”", "sent   POST " + at + "/marks  {\"colour\":\"red\"}", "write  headers: Authorization: Bearer ${API_TOKEN}",
+	for _, want := range []string{"  reached      POST /watches", "refused with 401 Unauthorized: “credentials”", "sent   POST " + at + "/marks  {\"colour\":\"red\",\"name\":\"Old North Buoy ", "write  headers: Authorization: Bearer ${API_TOKEN}",
 		"  left out     DELETE /marks/{mark_id}", "1 proposal added to obiter.yaml, as comments"} {
 		if !strings.Contains(first.out, want) {
 			t.Errorf("%q is not said:\n%s", want, first.out)

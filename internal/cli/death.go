@@ -46,7 +46,7 @@ func (a *app) goOn(ctx context.Context, conf *config.Config, doc *oad.Document, 
 		return err
 	}
 	within := opt.Plan.Within
-	m := &mourner{app: a, ctx: ctx, doc: doc, conf: conf, opt: opt, events: trial.Events{Warning: events.Warning, Service: events.Service, LeftBehind: events.LeftBehind}, planned: planned, blamed: map[string]bool{}, result: r}
+	m := &mourner{app: a, ctx: ctx, doc: doc, conf: conf, opt: opt, events: trial.Events{Warning: events.Warning, Service: events.Service, Remains: events.Remains}, planned: planned, blamed: map[string]bool{}, result: r}
 	m.opt.Files = []string{filepath.Join(filepath.Dir(trial.LastRun("")), "again.ndjson")}
 	m.opt.Copy = nil
 	var gone *run.GoneError
@@ -156,7 +156,6 @@ func (m *mourner) partly(chosen map[string]bool, alone bool) (ended, err error) 
 	if out.Report == nil {
 		return ended, ended
 	}
-	m.leftOver(out)
 	x.whole = ended == nil && !alone
 	_, err = m.merge(x, &m.result)
 	return ended, err

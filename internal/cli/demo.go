@@ -118,7 +118,6 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	a.step("Send it all, and judge every answer", "obiter try openapi.yaml --at "+base.String())
 	out, err := trial.Run(ctx, trial.Options{Config: conf, Document: doc, Plan: opt, Base: base, Send: send.Options{Agent: agent(), RunID: rand.Text()}, Parallel: 8,
 		Secrets: &a.secrets, Head: head(c.String("depth")), Files: []string{trial.LastRun("")}, Folder: trial.RunFolder, Brief: true}, a.events(a.streams.Out, doc, base))
-	a.leftOver(out)
 	rep := out.Report
 	if err != nil && rep == nil {
 		return err

@@ -81,7 +81,7 @@ func (a *app) ended(r result, err error) error {
 	case len(r.failed) > 0 && !r.fails():
 		return &failure{exitFindings, "not everything could be tried: " + plural(len(r.failed), "fixture") + " could not be made (" + strings.Join(r.failed, ", ") + ")", "put that right first; the warnings above say what is wrong"}
 	case r.stuck > 0 && !r.fails():
-		return &failure{exitFindings, plural(r.stuck, "record") + " could not be taken away", "the lines left behind: tell which and why; obiter undo tries again"}
+		return &failure{exitFindings, plural(r.stuck, "record") + " could not be deleted", "the lines “not deleted:” tell which and why; obiter undo tries again"}
 	case !r.captured && !r.report.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", unprovenHint(r.report)}
 	case r.fails():

@@ -95,6 +95,11 @@ type probedOperation struct {
 // is a description and no draft.
 func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, doc *oad.Document, d *draft.Draft, described bool) ([]probedOperation, error) {
 	conf.Imply(doc)
+	for _, o := range doc.Operations {
+		if _, _, has := d.SampleOf(o.Name()); has {
+			conf.Sample(o.Name())
+		}
+	}
 	opt, err := a.serviceOptions(c, conf, doc)
 	if err != nil {
 		return nil, err
@@ -102,9 +107,9 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, d
 	opt.Plan.Only, opt.Plan.Skip, opt.Parallel = c.StringSlice("only"), conf.Skip, 1
 	var out []probedOperation
 	events := trial.Events{Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
-		LeftBehind: func(text string) { fmt.Fprintln(a.streams.Err, "left behind: "+a.said(text)) },
-		Service:    func(text string) { fmt.Fprintln(a.streams.Err, a.said(text)) }}
-	done, err := trial.Probe(ctx, opt, func(_ context.Context, op *plan.Operation, ask func(any) exchange.Answer) error {
+		Remains: func(text string) { fmt.Fprintln(a.streams.Err, a.said(text)) },
+		Service: func(text string) { fmt.Fprintln(a.streams.Err, a.said(text)) }}
+	_, err = trial.Probe(ctx, opt, func(_ context.Context, op *plan.Operation, ask func(any) exchange.Answer) error {
 		if op.IsWholeAPI() {
 			return nil
 		}
@@ -139,7 +144,6 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, d
 		out = append(out, p)
 		return ctx.Err()
 	}, events)
-	a.leftOver(done)
 	return out, err
 }
 

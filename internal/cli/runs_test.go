@@ -12,7 +12,7 @@ import (
 
 // ofTheRun is what differs between runs of the same: addresses, times, new values, the numbers of
 // records, and the exchanges in full, which are full of them.
-var ofTheRun = regexp.MustCompile(`(, )?http(://|&#58;//)127\.0\.0\.1:\d+|time(stamp)?="[^"]*"|2\d{3}-\d\d-\d\dT\d\d:\d\d:\d\dZ|7a000000-[0-9a-f-]+|after [0-9.]+ ms|Date: [^"<\\]*|(BB|PO|TO|TW)-\d+|reference[^,]*,|<script type="application/json".*`)
+var ofTheRun = regexp.MustCompile(`(, )?http(://|&#58;//)127\.0\.0\.1:\d+|time(stamp)?="[^"]*"|2\d{3}-\d\d-\d\dT\d\d:\d\d:\d\dZ|7a000000-[0-9a-f-]+|after [0-9.]+ ms|Date: [^"<\\]*|(BB|PO|TO|TW)-\d+|reference[^,]*,|\b[0-9a-f]{8}\b|(G-|UN)\d{4}|<script type="application/json".*`)
 
 // TestShardsMakeTheWhole: the reports of five shards are those of the whole run, in any
 // order; what does not belong together is told.

@@ -4,6 +4,7 @@ package cli_test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -81,6 +82,7 @@ func TestTheServiceIsStarted(t *testing.T) {
 		"three interrupts":               {start: office, args: []string{"--depth", "deep"}, end: signal(os.Interrupt, os.Interrupt, os.Interrupt), status: 130},
 		"kill -9 of Obiter":              {start: office, args: []string{"--depth", "deep"}, end: signal(os.Kill), status: -1},
 		"a service that ignores signals": {start: "trap '' TERM INT; " + office + " & wait", says: "it is ready"},
+		"a daemon that stays":            {start: "setsid sleep 600 </dev/null >/dev/null 2>&1 & exec " + office, says: "ended what the service left running: sleep (process "},
 		"a service that floods":          {start: "yes flood & exec " + office, says: "it is ready"},
 		"a command that is not there":    {start: "no-such-command-of-ours", status: 2, says: "ended with status 127 before it was ready"},
 		"a command that ends at once":    {start: "echo no licence; exit 7", status: 3, says: "  | no licence\nerror: the service (echo no licence; exit 7) ended with status 7 before it was ready"},
@@ -100,8 +102,8 @@ func TestTheServiceIsStarted(t *testing.T) {
 			put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: %q\n  %s\n", at, start, x.more))
 			cmd := exec.Command(program, append([]string{"try", "--only", "* /vessels", "--only", "* /berths"}, x.args...)...)
 			cmd.Dir, cmd.Env = dir, append(os.Environ(), mark)
-			var out, errors bytes.Buffer
-			cmd.Stdout, cmd.Stderr = &out, &errors
+			var out, words bytes.Buffer
+			cmd.Stdout, cmd.Stderr = &out, &words
 			if err := cmd.Start(); err != nil {
 				t.Fatal(err)
 			}
@@ -126,8 +128,8 @@ func TestTheServiceIsStarted(t *testing.T) {
 				}()
 			}
 			_ = cmd.Wait()
-			if status := cmd.ProcessState.ExitCode(); status != x.status || !strings.Contains(errors.String(), x.says) {
-				t.Errorf("status %d, want %d; %q should be in\n%s\n%s", status, x.status, x.says, &errors, &out)
+			if status := cmd.ProcessState.ExitCode(); status != x.status || !strings.Contains(words.String(), x.says) {
+				t.Errorf("status %d, want %d; %q should be in\n%s\n%s", status, x.status, x.says, &words, &out)
 			}
 			var left map[int]string
 			for range 100 { // after a kill its guard has to wake
@@ -146,6 +148,35 @@ func TestTheServiceIsStarted(t *testing.T) {
 			}
 		})
 	}
+	t.Run("a log that is a link", func(t *testing.T) {
+		dir := folder(t)
+		put(t, dir, "theirs.txt", "tide tables")
+		if err := errors.Join(os.Mkdir(filepath.Join(dir, ".obiter"), 0o755), os.Symlink("../theirs.txt", filepath.Join(dir, ".obiter", "service.log"))); err != nil {
+			t.Fatal(err)
+		}
+		put(t, dir, "obiter.yaml", "at: http://"+free(t)+"\nservice: { start: sleep 60 }\n")
+		obiter(t, dir, "try").check(t, 3, "", "which is not a regular file")
+		if text, err := os.ReadFile(filepath.Join(dir, "theirs.txt")); err != nil || string(text) != "tide tables" {
+			t.Errorf("%q, %v", text, err)
+		}
+	})
+	t.Run("a daemon that may stay", func(t *testing.T) {
+		dir := folder(t)
+		at, mark := free(t), "OBITER_TEST_MARK=may-stay"
+		put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: %q\n  daemons: live\n", at, fmt.Sprintf("setsid sleep 600 </dev/null >/dev/null 2>&1 & exec "+office, program, at)))
+		cmd := exec.Command(program, "try", "--only", "* /berths")
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), mark)
+		if out, err := cmd.CombinedOutput(); err != nil || strings.Contains(string(out), "left running") {
+			t.Errorf("%v: %s", err, out)
+		}
+		left := living(t, mark)
+		for pid := range left {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		if len(left) != 1 {
+			t.Errorf("left are %v", left)
+		}
+	})
 	t.Run("a port that is taken", func(t *testing.T) {
 		dir := folder(t)
 		put(t, dir, "obiter.yaml", fmt.Sprintf("at: %s\nservice: { start: touch started }\n", serve(t)))

@@ -112,7 +112,6 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 		}
 	}
 	out, err := trial.Run(ctx, opt, events)
-	a.leftOver(out)
 	if out.Report == nil {
 		return err
 	}
@@ -307,9 +306,9 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 				fmt.Fprintln(a.streams.Err, clean(text))
 			}
 		},
-		LeftBehind: func(text string) { fmt.Fprintln(a.streams.Err, "left behind: "+clean(text)) },
+		Remains: func(text string) { fmt.Fprintln(a.streams.Err, clean(text)) },
 		Begun: func(p *plan.Plan) {
-			fmt.Fprintln(words, a.heading(doc)+a.look.dim(", at "+clean(base.String())))
+			fmt.Fprintln(words, a.heading(doc)+a.look.dim(", at "+a.said(base.String())))
 			fmt.Fprintln(words)
 			for op := range p.Names() {
 				width = nameWidth(width, op)
@@ -342,13 +341,6 @@ func (a *app) revised(words io.Writer, lines []*report.Line) {
 
 // nameWidth is how wide a column of names is with one more name in it.
 func nameWidth(width int, name string) int { return min(max(width, len([]rune(name))), 60) }
-
-// leftOver tells how many records are left behind beyond those that were listed.
-func (a *app) leftOver(out *trial.Outcome) {
-	if more := out.Left - trial.MaxListed; more > 0 {
-		fmt.Fprintf(a.streams.Err, "left behind: %s more\n", number(more))
-	}
-}
 
 // trust is what the command line or the configuration says of certificates.
 func (a *app) trust(c *cli.Command, conf *config.Config) (*tls.Config, error) {

@@ -18,7 +18,7 @@ func (a *app) undoCommand() *cli.Command {
 			"and taken away by the next run or by this command. A record is only removed if the service still shows\n" +
 			"what was made.",
 		Flags: append(append([]cli.Flag{configFlag()}, serviceFlags()...),
-			&cli.BoolFlag{Name: "unseen", Usage: "remove, too, what the description has no GET for, so that the service cannot be asked"}),
+			&cli.BoolFlag{Name: "unseen", Usage: "delete, too, what no GET shows, or of which it does not show what tells it from others"}),
 		Action: a.undo,
 	}
 }
@@ -33,7 +33,6 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	gone, out, err := trial.Undo(ctx, opt, c.Bool("unseen"), a.events(a.streams.Out, doc, opt.Base))
-	a.leftOver(out)
 	switch {
 	case err != nil:
 		return err
@@ -46,7 +45,7 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 		return ctx.Err()
 	}
 	if out.Left > 0 {
-		return &failure{exitFindings, plural(out.Left, "record") + " could not be taken away", "the lines left behind: tell which and why"}
+		return &failure{exitFindings, plural(out.Left, "record") + " could not be deleted", "the lines “not deleted:” tell which and why"}
 	}
 	return nil
 }

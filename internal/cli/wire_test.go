@@ -92,7 +92,7 @@ func TestTheRunFileIsWhatWentOut(t *testing.T) {
 		parameters = append(parameters, "{ name: "+name+", in: header, required: true, schema: { type: string, enum: [north, south], minLength: 3, maxLength: 9 } }")
 	}
 	dir := t.TempDir()
-	put(t, dir, "openapi.yaml", "openapi: 3.1.0\ninfo: { title: Signals, version: '1' }\npaths:\n  /signals:\n    post:\n      parameters: ["+strings.Join(parameters, ", ")+"]\n      requestBody: { required: true, content: { application/json: { schema: { type: object, required: [a], properties: { a: { type: integer } } } } } }\n")
+	put(t, dir, "openapi.yaml", "openapi: 3.1.0\ninfo: { title: Signals, version: '1' }\npaths:\n  /signals:\n    post:\n      responses: {'201': {}}\n      parameters: ["+strings.Join(parameters, ", ")+"]\n      requestBody: { required: true, content: { application/json: { schema: { type: object, required: [a], properties: { a: { type: integer } } } } } }\n")
 	o := process(t, dir, "try", "--at", "http://"+listener.Addr().String(), "--header", "Accept-Language: nb")
 	if o.status != 3 {
 		t.Fatalf("status %d: %s%s", o.status, o.out, o.errors)

@@ -43,6 +43,9 @@ type Config struct {
 	Spare      []string   // those that are not
 	Files      TLS
 
+	sorts   sorts
+	doubts  doubts
+	sampled map[string]bool // operations that a sample was given for
 	creates map[string]bool // POST operations that the description shows to make records
 	// settled holds what source found, by operation and parameter: once the fixtures are
 	// all there, each operation asks for the same again and again. Nil before.
@@ -86,6 +89,8 @@ type Service struct {
 	Folder string        // of the configuration, in which it is run
 	Ready  string        // a path that is answered below 500 when it is ready; empty: its port takes connections
 	Within time.Duration // the longest time until it is; 0: the usual one
+	// Daemons says that what it leaves running in a session of its own may live on.
+	Daemons bool
 }
 
 // TLS names PEM files, relative to the configuration's folder.

@@ -160,9 +160,25 @@ func drafted(doc *oad.Document) *Config {
 			maps.Copy(c.Fixtures[i].Keep, door.Keep)
 		}
 	}
+	c.Fixtures = slices.DeleteFunc(c.Fixtures, func(f Fixture) bool { return !shown(doc, f) })
 	c.refer(doc)
 	c.arrange()
 	return c
+}
+
+// shown reports whether the description documents where a fixture finds what it keeps. What it
+// does not is found out by each run.
+func shown(doc *oad.Document, f Fixture) bool {
+	i := slices.IndexFunc(doc.Operations, func(o oad.Operation) bool { return o.Name() == f.Send })
+	if i < 0 || f.Guessed || f.Within != "" {
+		return false
+	}
+	for _, expression := range f.Keep {
+		if expression == AtLocation && !locates(doc.Operations[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 // withFresh is a body with ${fresh} in the fields that are new each time; nil where

@@ -23,11 +23,19 @@ type Fixture struct {
 	// Parameters are those of the request that makes it, UndoParameters of the one
 	// that takes it away.
 	Parameters, UndoParameters Parameters
-	Implied                    bool   // the file does not say it; the description shows how the record is made
-	Reads                      bool   // it makes nothing, and reads what is there
-	Gone                       bool   // it could not be made: it keeps nothing, and still tells how such records are taken away
-	Rules                      []Rule // of its body: which fields are new each time
-	at                         string // JSON Pointer into the file
+	// Within is the collection in which its record is addressed, with {} for each parameter,
+	// where that is not the one that it is sent to; empty: it is.
+	Within string
+	// Chosen is the pointer of the member of its body that names the new record; empty: the
+	// service gives records their names.
+	Chosen string
+	// Guessed says that it is only likely that its record is known by what is kept of the request.
+	Guessed bool
+	Implied bool   // the file does not say it; the description shows how the record is made
+	Reads   bool   // it makes nothing, and reads what is there
+	Gone    bool   // it could not be made: it keeps nothing, and still tells how such records are taken away
+	Rules   []Rule // of its body: which fields are new each time
+	at      string // JSON Pointer into the file
 }
 
 func (c *Config) fixtures(r reader, top map[string]any) error {

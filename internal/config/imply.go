@@ -21,12 +21,30 @@ func (c *Config) Imply(doc *oad.Document) {
 	c.settled = nil
 	defer func() { c.settled = &sync.Map{} }()
 	c.seeCreations(doc)
+	c.seeSorts(doc)
 	c.implyRecords(doc)
 	c.implyReads(doc)
 	c.implyDoor(doc)
 	c.seeCredentials()
 	c.refer(doc)
+	c.seeChosen()
 	c.arrange()
+}
+
+// seeChosen notes which fixtures name their records themselves, and which have them addressed
+// elsewhere than they are sent to.
+func (c *Config) seeChosen() {
+	c.Fixtures = slices.Clone(c.Fixtures)
+	for i, f := range c.Fixtures {
+		if at, is := strings.CutPrefix(f.Keep[c.Key(f)], "$request.body#"); is && f.Chosen == "" {
+			c.Fixtures[i].Chosen = at
+		}
+		_, sent, _ := strings.Cut(f.Send, " ")
+		_, undo, _ := strings.Cut(f.Undo, " ")
+		if of, named := strings.CutSuffix(bare(undo), "/{}"); named && f.Within == "" && !f.Reads && of != bare(sent) && !strings.HasPrefix(of, bare(sent)+"/{}") && strings.HasPrefix(f.Send, "POST ") {
+			c.Fixtures[i].Within = of
+		}
+	}
 }
 
 // seeCreations notes which operations make records: a POST that documents a creation,
@@ -217,9 +235,12 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 	for at["POST "+root].Path == "" && strings.HasSuffix(root, "/{}") {
 		root = strings.TrimSuffix(root, "/{}")
 	}
-	create := at["POST "+root]
+	create, within := at["POST "+root], ""
 	if create.Path == "" {
-		return Fixture{}, false
+		if create = namesake(doc, at, of); create.Path == "" {
+			return Fixture{}, false
+		}
+		root, within = of, of
 	}
 	var remove oad.Operation
 	for below := root + "/{}"; remove.Path == "" && strings.Count(below, "{}") <= strings.Count(root, "{}")+maxNames; below += "/{}" {
@@ -231,13 +252,19 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 	keys := []string{parameter}
 	if remove.Path != "" {
 		names, before := parameters(remove.Path), len(parameters(create.Path))
+		if within != "" {
+			before = len(names) - 1
+		}
 		if len(names) <= before {
 			return Fixture{}, false // a template without a name
 		}
 		keys = names[before:]
 	}
+	if within != "" {
+		keys = []string{parameter}
+	}
 	record := singular(create.Path)
-	f := Fixture{Name: c.newName(record), Send: create.Name(), Each: "run", Implied: true, Keep: map[string]string{}}
+	f := Fixture{Name: c.newName(record), Send: create.Name(), Each: "run", Implied: true, Keep: map[string]string{}, Within: within}
 	if remove.Path != "" { // else it stays, as the other records of that POST do
 		f.Undo, f.UndoParameters = remove.Name(), Parameters{"path": {}}
 	}
@@ -249,7 +276,10 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 			}
 		}
 		f.Keep[kept] = keptAt(doc, create, key)
-		field, free, natural := naturalKey(doc, create, key, len(keys) == 1)
+		field, free, natural := naturalKey(doc, create, key, len(keys) == 1 && !numeric(doc, at, of, key))
+		if natural && i == len(keys)-1 {
+			f.Chosen, f.Guessed = field, field != instance.Join("", key)
+		}
 		if natural && (len(keys) > 1 || !locates(create)) {
 			if i == len(keys)-1 && free { // those before it may refer to other records
 				f.Rules = append(f.Rules, Rule{Unique: field, Fresh: true})
@@ -266,6 +296,21 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 		}
 	}
 	return f, true
+}
+
+// namesake is the POST whose records may be addressed in a collection at another address, by its
+// name: /defects for POST /vehicles/{n}/defects, /mute for POST /mutes. Whether they are shows
+// when one is created.
+func namesake(doc *oad.Document, at map[string]oad.Operation, of string) oad.Operation {
+	if strings.HasSuffix(of, "}") || of == "" {
+		return oad.Operation{}
+	}
+	for _, o := range doc.Operations {
+		if o.Method == "POST" && o.Skip == "" && !strings.HasSuffix(o.Path, "}") && level(singular(o.Path)) == level(singular(of)) && len(parameters(of)) == 0 && strings.Count(of, "{}") == 0 {
+			return o
+		}
+	}
+	return oad.Operation{}
 }
 
 // maxNames is how many path parameters name one record at most.
@@ -292,6 +337,21 @@ func naturalKey(doc *oad.Document, create oad.Operation, parameter string, alone
 		}
 	}
 	return "", false, false
+}
+
+// numeric reports whether a path parameter of a collection is a number.
+func numeric(doc *oad.Document, at map[string]oad.Operation, of, name string) bool {
+	for _, method := range []string{"GET", "DELETE", "PUT", "PATCH"} {
+		for _, p := range at[method+" "+of+"/{}"].Parameters {
+			if p.In != "path" || p.Name != name {
+				continue
+			}
+			_, v, err := doc.Resolve(p.Schema)
+			schema, _ := v.(map[string]any)
+			return err == nil && (schema["type"] == "integer" || schema["type"] == "number")
+		}
+	}
+	return false
 }
 
 // general are names of parameters that do not say of what they are.
@@ -453,6 +513,12 @@ func propertiesOf(doc *oad.Document, o oad.Operation) map[string]any {
 
 // endings are those of the names of members that refer to a record.
 var endings = []string{"ids", "id", "uuids", "uuid", "refs", "ref"}
+
+// IsReference reports whether a member's name says that it refers to a record.
+func IsReference(name string) bool {
+	_, is := stemOf(name)
+	return is
+}
 
 // stemOf is what a member's name says that it refers to: vessel for vessel_id, for
 // vesselId and for vessel_ids. False where the name has no such ending.

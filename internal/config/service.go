@@ -18,10 +18,10 @@ func (c *Config) service(r reader, top map[string]any) error {
 	if err != nil {
 		return err
 	}
-	all := []error{r.known("/service", object, "start", "ready", "within", "log")}
+	all := []error{r.known("/service", object, "start", "ready", "within", "log", "daemons")}
 	s := &Service{Folder: filepath.Dir(r.tree.Name)}
-	var ready, within string
-	for key, into := range map[string]*string{"start": &s.Start, "ready": &ready, "within": &within, "log": &s.Log} {
+	var ready, within, daemons string
+	for key, into := range map[string]*string{"start": &s.Start, "ready": &ready, "within": &within, "log": &s.Log, "daemons": &daemons} {
 		if v, has := object[key]; has {
 			text, err := r.text("/service/"+key, v)
 			*into, all = text, append(all, err)
@@ -49,6 +49,13 @@ func (c *Config) service(r reader, top map[string]any) error {
 		if err != nil || s.Within <= 0 || s.Within > time.Hour {
 			all = append(all, r.tree.Fail("/service/within", "write a time such as 90s", "%q is not a time until the service is ready", within))
 		}
+	}
+	switch daemons {
+	case "":
+	case "live", "end":
+		s.Daemons = daemons == "live"
+	default:
+		all = append(all, r.tree.Fail("/service/daemons", "use end or live", "unknown value %q for daemons:", daemons))
 	}
 	c.Service = s
 	return document.Join(all...)

@@ -59,6 +59,7 @@ type source struct {
 	kept  string // the name of the value that a fixture keeps
 	named bool   // the file says it for this very operation
 	made  bool   // by a request that makes a record
+	by    string // the name of the fixture that keeps it
 	near  bool   // of a collection of the same name at another address
 }
 
@@ -99,6 +100,9 @@ func collection(path, parameter string) string {
 // makes none, but reads one.
 func (f Fixture) makes() (string, bool) {
 	method, path, _ := strings.Cut(f.Send, " ")
+	if f.Within != "" {
+		return f.Within, true
+	}
 	if method == "PUT" && strings.HasSuffix(path, "}") {
 		path = path[:strings.LastIndexByte(path, '/')]
 	}
@@ -114,14 +118,14 @@ type station struct {
 
 func (c *Config) stationOf(f Fixture) station {
 	if c.stations != nil {
-		if have, known := c.stations.Load(f.Send); known {
+		if have, known := c.stations.Load(f.Send + " " + f.Within); known {
 			return have.(station)
 		}
 	}
 	at, made := f.makes()
 	s := station{at, last(at), level(singular(at)), made}
 	if c.stations != nil {
-		c.stations.Store(f.Send, s)
+		c.stations.Store(f.Send+" "+f.Within, s)
 	}
 	return s
 }
@@ -181,7 +185,7 @@ func (c *Config) look(operation, parameter string, own Parameters) (source, bool
 				kept = c.Key(f)
 			}
 			if kept != "" {
-				near = source{kept: kept, near: true} // probably the same records at another address; not enough to change them
+				near = source{kept: kept, near: true, by: f.Name} // probably the same records at another address; not enough to change them
 			}
 			continue
 		default: // the one value that its record is known by
@@ -190,10 +194,10 @@ func (c *Config) look(operation, parameter string, own Parameters) (source, bool
 			}
 		}
 		if by.made && f.namedBy(path) {
-			return source{kept: kept, made: true}, true
+			return source{kept: kept, made: true, by: f.Name}, true
 		}
 		if read.kept == "" {
-			read.kept = kept
+			read.kept, read.by = kept, f.Name
 		}
 	}
 	if v, has := c.Parameters["path"][parameter]; has {
@@ -383,9 +387,8 @@ func (c *Config) undoing(f Fixture) Parameters {
 	_, path, _ := strings.Cut(f.Undo, " ")
 	for _, name := range parameters(f.Undo) {
 		_, said := own["path"][name]
-		_, found := c.source(f.Undo, name, own)
-		if key := c.Key(f); !said && !found && made && collection(path, name) == at && key != "" {
-			own["path"][name] = "${" + key + "}"
+		if key := c.Key(f); !said && made && collection(path, name) == at && key != "" {
+			own["path"][name] = "${" + key + "}" // and of no other record, whatever else there is a value of
 		}
 	}
 	return own
@@ -448,71 +451,25 @@ func (c *Config) slots(operation string, own Parameters) Slots {
 	return s
 }
 
-// Foreign tells why an operation may change or remove what Obiter did not make; ""
-// where it does not, or is allowed to. What lies within a record of Obiter's own is its
-// own, and so is a record that it made in one of somebody else's. A POST is taken for a
-// creation, but for one to a record that is known to be there and not known to be such.
-func (c *Config) Foreign(operation string) string {
-	method, path, _ := strings.Cut(operation, " ")
-	if !slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE"}, method) || c.Operations[operation].Allow {
-		return ""
-	}
-	allow := fmt.Sprintf("operations: { %s: { allow: true } } in obiter.yaml", operation)
-	names := parameters(operation)
-	if len(names) == 0 {
-		if method == "POST" {
-			return ""
-		}
-		return "it changes what is there for everyone; if it may: " + allow
-	}
-	name, s := c.firstForeign(operation, names)
-	if name == "" || method == "POST" && (s.kept == "" && s.text == nil || c.creates[operation]) {
-		return ""
-	}
-	at := strings.ReplaceAll(collection(path, name), "{}", "{…}")
-	if method == "POST" {
-		return fmt.Sprintf("it may change a record that Obiter did not make, for no fixture makes {%s} by POST %s; name one that may be changed (path:), or allow it: %s", name, at, allow)
-	}
-	return fmt.Sprintf("a %s is sent only to records that Obiter made, and no fixture makes {%s} by POST %s; or name one (path:), or allow it: %s", method, name, at, allow)
-}
-
-// firstForeign is the first path parameter because of which an address may be of
-// something that Obiter did not make, and where its value comes from; "" where none is.
-func (c *Config) firstForeign(operation string, names []string) (string, source) {
-	sources := make([]source, len(names))
-	made := -1 // the last one that is of a record of its own
-	for i, name := range names {
-		sources[i], _ = c.source(operation, name, nil)
-		if sources[i].made && c.madeWithin(operation, names[:i], sources[i]) {
-			made = i
-		}
-	}
-	last := len(names) - 1
-	removes := strings.HasPrefix(operation, "DELETE ")
-	for i, s := range sources {
-		within := i < made || made >= 0 && i > made && !(removes && i == last)
-		if !s.own() && !within {
-			return names[i], s
-		}
-	}
-	return "", source{}
-}
-
 // madeWithin reports whether the record that a value is of was made at the address that
-// the parameters before it name here.
+// the parameters before it name here, but for those that name the record as well.
 func (c *Config) madeWithin(operation string, before []string, s source) bool {
 	by := c.keeper([]string{s.kept})
 	if s.kept == "" || by == nil {
 		return len(before) == 0 || s.kept == "" && s.made
 	}
 	there := parameters(by.Send)
-	if len(there) < len(before) {
-		return false
-	}
-	for i, name := range before {
+	n := 0
+	for _, name := range before {
 		here, ok := c.source(operation, name, nil)
-		other, known := c.source(by.Send, there[i], by.Parameters)
-		if !ok || !known || here.kept != other.kept || fmt.Sprint(here.text) != fmt.Sprint(other.text) {
+		if _, keeps := by.Keep[here.kept]; keeps && here.kept != "" {
+			continue
+		}
+		if !ok || n == len(there) {
+			return false
+		}
+		other, known := c.source(by.Send, there[n], by.Parameters)
+		if n++; !known || here.kept != other.kept || fmt.Sprint(here.text) != fmt.Sprint(other.text) {
 			return false
 		}
 	}

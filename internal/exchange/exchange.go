@@ -231,6 +231,9 @@ type Case struct {
 	// name; they are taken away again.
 	MadeBy []string `json:"madeBy,omitempty"`
 
+	// Renews are the fields of the body that had a new value when the case was sent.
+	Renews []string `json:"renews,omitempty"`
+
 	// Captured says that somebody else sent it: it stands for what it holds, and not for
 	// what was to be tried.
 	Captured bool `json:"captured,omitempty"`
@@ -248,6 +251,10 @@ type Case struct {
 	// about a flaw inside, an answer may speak of any branch.
 	Alternatives []string `json:"-"`
 	SecretFields []string `json:"-"` // fields of the body that are writeOnly or passwords
+	// Variables are the fields of the body that are to have a new value each time the case
+	// is sent; Again says that it was sent before.
+	Variables []Variable `json:"-"`
+	Again     bool       `json:"-"`
 }
 
 // Part is the place that the case is about: of its flaw or edge, else the body.
@@ -303,6 +310,7 @@ type Exchange struct {
 	Case
 	Response   Answer
 	Documented *Documented
+	Fresh      []Value // what of the body was sent for the first time; it is not kept
 }
 
 // Answer is what came back, or Err why nothing did.

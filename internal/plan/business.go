@@ -133,7 +133,7 @@ func (p *Plan) keepRules(op *Operation) {
 			switch {
 			case i < 0:
 			case ok:
-				part.Controls[i].Value, part.listed = values[part.In], nil
+				part.Controls[i].Value, part.listed, part.varied = values[part.In], nil, nil
 				if i == 0 {
 					part.Fullest = values[part.In]
 				}

@@ -3,6 +3,7 @@ package plan_test
 import (
 	"fmt"
 	"obiter/internal/oad"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -60,7 +61,8 @@ func TestWhatIsNotThere(t *testing.T) {
 		"]\n    get: {"+answers+"}\n    put: {"+answers+"}\n    patch: {"+answers+"}\n  /api/v1/moorings/{code}:\n    parameters: ["+parameter("code", "type: string, pattern: '^[a-z]{4}$'", "quay")+"]\n    get: {"+answers+
 		"}\n    put: {responses: {'201': {description: made}, '404': {description: none}}}\n  /api/v1/numbers/{n}:\n    parameters: ["+parameter("n", "type: integer, minimum: 1, maximum: 99999", "7")+"]\n    get: {"+answers+"}\n  /tides/{day}:\n    parameters: ["+parameter("day", "type: string, enum: [mon, tue]", "mon")+"]\n    get: {"+answers+"}\n")
 	var got []string
-	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Usual}) {
+	const berth = " /api/v1/piers/{pier}/berths/{berth}"
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Usual, Retires: map[string]bool{"PUT" + berth: true, "PATCH" + berth: true}}) {
 		if len(c.Flaws) == 1 && (c.Flaws[0].Rule == "unknown-id" || c.Flaws[0].Rule == "unknown-path") {
 			got = append(got, c.Flaws[0].Rule+" "+c.Request.Method+" "+strings.TrimPrefix(c.Request.URL, "http://127.0.0.1:1/v1"))
 		}
@@ -75,6 +77,45 @@ func TestWhatIsNotThere(t *testing.T) {
 	slices.Sort(want)
 	if !slices.Equal(got, want) {
 		t.Errorf("planned\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	// Without a record that can be created and deleted for it, what changes something names
+	// nothing but what was made.
+	for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep}) {
+		if len(c.Flaws) == 1 && c.Flaws[0].Rule == "unknown-id" && c.Request.Method != "GET" {
+			t.Errorf("%s %s is sent", c.Request.Method, c.Request.URL)
+		}
+	}
+}
+
+// TestIDsAreSentAsTheyAre: with what changes or deletes something, an address names the record
+// that was made, or a word where ids are numbers or UUIDs.
+func TestIDsAreSentAsTheyAre(t *testing.T) {
+	for schema, words := range map[string]bool{"type: integer, minimum: 1, example: 7": true, "type: string, format: uuid": true, "type: string, minLength: 2, maxLength: 9, example: PR-7": false, "type: string, pattern: '^[a-z]{4}$', example: quay": false} {
+		doc := description(t, "  /piers/{pier}:\n    parameters: [{name: pier, in: path, required: true, schema: {"+schema+"}}]\n    get: {}\n    put: {requestBody: {content: {application/json: {schema: {type: object, properties: {name: {type: string}}}}}}}\n    patch: {}\n    delete: {}\n")
+		sent := map[string]map[string]bool{}
+		for _, c := range cases(t, doc, plan.Options{Depth: flaw.Deep, Retires: map[string]bool{"DELETE /piers/{pier}": true}, PerCase: map[string]bool{"DELETE /piers/{pier}": true}}) {
+			if len(c.Flaws) == 1 && c.Flaws[0].Rule == "unknown-id" {
+				continue
+			}
+			if sent[c.Request.Method] == nil {
+				sent[c.Request.Method] = map[string]bool{}
+			}
+			sent[c.Request.Method][c.Request.URL[strings.LastIndex(c.Request.URL, "/piers")+len("/piers"):]] = true
+		}
+		if len(sent["GET"]) < 5 {
+			t.Errorf("%s: a GET is sent to %v", schema, sent["GET"])
+		}
+		for _, method := range []string{"PUT", "PATCH", "DELETE"} {
+			others := 0
+			for at := range sent[method] {
+				if others++; regexp.MustCompile(`^/[A-Za-z]+(-[A-Za-z]+)*$`).MatchString(at) && words {
+					others--
+				}
+			}
+			if others > 1 {
+				t.Errorf("%s: a %s is sent to %v", schema, method, sent[method])
+			}
+		}
 	}
 }
 

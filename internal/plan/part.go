@@ -23,7 +23,8 @@ type Part struct {
 	Controls []sample.Control // fullest first
 	heavy    bool             // its schema takes long to check, so that only required fields are tried
 
-	listed map[string][]flaw.Field // fields of its controls, by their shapes
+	listed map[string][]flaw.Field        // fields of its controls, by their shapes
+	varied map[string][]exchange.Variable // the same of what is renewed in them
 }
 
 // Untried is an optional parameter that is left out of all requests, and why.

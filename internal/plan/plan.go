@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"obiter/internal/config"
 	"obiter/internal/document"
@@ -64,6 +65,9 @@ type Options struct {
 	// PerCase names the operations that have new records for each case, Replaced those
 	// that can have one for a single case.
 	PerCase, Replaced map[string]bool
+	// Retires names the operations whose record can be created and deleted again, so that its
+	// id is one of nothing.
+	Retires map[string]bool
 	// Checked says that another plan with the same rules was made before, so that
 	// they need not be looked at before their operation comes.
 	Checked bool
@@ -247,6 +251,9 @@ func (p *Plan) fill(op *Operation) error {
 	if why := p.foreign(op.Name()); why != "" {
 		return errors.New(why)
 	}
+	if i := strings.IndexFunc(op.Path, unicode.IsControl); i >= 0 {
+		return fmt.Errorf("%s:%d:%d: the path %q has a control character, which no address may have", p.doc.Name, op.Line, op.Column, op.Path)
+	}
 	switch op.Method {
 	case "HEAD":
 		return errors.New("answers to HEAD have no body to judge")
@@ -368,7 +375,10 @@ func (p *Plan) control(name, shape string) (exchange.Case, error) {
 	}
 	values := op.values(shape)
 	c := exchange.Case{ID: caseID(name, exchange.Control, []exchange.Flaw{{In: "request", Rule: "fixture"}}), Name: "fixture", Operation: name, Kind: exchange.Control,
-		Request: op.compose(values), Expect: exchange.Expect{Class: exchange.Accepted}, Body: values["body"], Credentials: op.credentials}
+		Request: op.compose(values), Expect: exchange.Expect{Class: exchange.Accepted}, Base: shape, Body: values["body"], Control: values["body"], Credentials: op.credentials}
 	(&emitter{op: op}).refresh(&c)
+	if renews(op.Method) {
+		c.Variables = op.variables(shape)
+	}
 	return c, nil
 }

@@ -79,7 +79,7 @@ func (e *emitter) wrongMethod(s sent) {
 	}
 	var body []byte
 	contentType := ""
-	if method != "GET" && s.control != nil && (method == "POST" || e.own()) {
+	if method != "GET" && s.control != nil && e.own() {
 		body, contentType = s.body, e.op.Media
 	}
 	e.whole(s.control, "wrong-method", strings.ToLower(method), "the path does not describe "+method, s.again(method, contentType, body))
@@ -170,7 +170,8 @@ func (e *emitter) unknownID(s sent) {
 		if name == last && e.op.Method == "PUT" && (!slices.Contains(documented, "404") || slices.Contains(documented, "201")) {
 			continue
 		}
-		other, _ := elsewhere(part, object, instance.Join("", name), e.changes()).(map[string]any)
+		retired := name == last && e.op.plan.opt.Retires[e.op.Name()] // in whose place comes the id of a record that is gone
+		other, _ := elsewhere(part, object, instance.Join("", name), e.changes() && !retired).(map[string]any)
 		if other == nil {
 			continue
 		}
@@ -382,10 +383,10 @@ func (e *emitter) otherMethod() string {
 // none, a PATCH is sent without a patch, which cannot change anything (RFC 5789).
 func (e *emitter) harmless(method string) bool {
 	switch {
-	case method == "GET", !strings.Contains(e.op.Path, "{") && method != "PUT":
+	case method == "GET", !strings.Contains(e.op.Path, "{") && method == "PATCH":
 		return true
 	}
-	return e.own()
+	return strings.Contains(e.op.Path, "{") && e.own()
 }
 
 // own reports whether the records that the path names are Obiter's own.

@@ -3,6 +3,7 @@ package record
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
@@ -125,6 +126,12 @@ func (l *caseLine) open() error {
 	} else if c.Part() == "body" && shown {
 		c.Body = body
 	}
+	switch {
+	case l.Number < 0:
+		return fmt.Errorf("its number is %d, and the first is 1", l.Number)
+	case c.Kind == exchange.Flawed && len(c.Flaws) == 0:
+		return errors.New("it is a flawed request and has no flaws")
+	}
 	return sound(*c, l.Verdict)
 }
 
@@ -149,7 +156,7 @@ func (l *caseLine) restore(controls map[string]map[string]any) exchange.Case {
 	if part == "request" {
 		part = "body"
 	}
-	c.Control = control[part]
+	c.Control = exchange.Renew(control[part], c.Body, c.Renews)
 	return c
 }
 

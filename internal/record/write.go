@@ -213,6 +213,7 @@ func (l *caseLine) append(b []byte) ([]byte, error) {
 	t.strings("leavesOut", c.LeavesOut)
 	t.strings("unchecked", c.Unchecked)
 	t.strings("madeBy", c.MadeBy)
+	t.strings("renews", c.Renews)
 	t.flag("captured", c.Captured)
 	t.nonempty("provenBy", l.ProvenBy)
 	t.string("base", l.Base)

@@ -37,6 +37,9 @@ type Work struct {
 	Restore func(ctx context.Context)
 	Undo    func() // takes away what was made for the operation and by it; nil: nothing is
 	Tell    func() // tells why the operation is left out, where it is; may be nil
+	// Stops says why nothing more of the operation is to be sent; "" while more may be. Nil: more
+	// always may.
+	Stops func() string
 }
 
 // Options of a run.
@@ -388,7 +391,15 @@ func (o *operation) together(all []func()) {
 
 // ends reports whether nothing more of the operation is to be sent.
 func (o *operation) ends(ctx context.Context) bool {
-	return ctx.Err() != nil || o.failed() || o.late.givenUp() > 0 || o.disturbed()
+	return ctx.Err() != nil || o.failed() || o.late.givenUp() > 0 || o.disturbed() || o.stopped() != ""
+}
+
+// stopped says why nothing more of the operation is to be sent; "" while more may be.
+func (o *operation) stopped() string {
+	if o.work.Stops == nil {
+		return ""
+	}
+	return o.work.Stops()
 }
 
 // late counts the requests of an operation that were not answered in time.
@@ -514,10 +525,12 @@ func (o *operation) close(ctx context.Context) {
 	if o.control == nil || o.op.Method == "DELETE" { // what is gone stays gone
 		return
 	}
-	e := o.send(ctx, *o.control, nil)
+	again := *o.control
+	again.Again = true // with values of its own
+	e := o.send(ctx, again, nil)
 	if !e.Response.Success() && e.Response.Status != http.StatusConflict { // or others are in its way
 		alone, release := o.quiet(ctx)
-		e = o.send(alone, *o.control, nil)
+		e = o.send(alone, again, nil)
 		release()
 	}
 	if ctx.Err() == nil {

@@ -206,5 +206,10 @@ func (r *runner) try(ctx context.Context, op *plan.Operation) (as *plan.Operatio
 		given.SkipReason = fmt.Sprintf("given up: %d of its requests got no answer in time", n)
 		return &given, false, nil
 	}
+	if why := o.stopped(); why != "" {
+		given := *o.op
+		given.SkipReason = why
+		return &given, false, nil
+	}
 	return o.op, false, nil
 }

@@ -31,6 +31,34 @@ func (m *Maker) Fresh(list []schema.Schema, v any, same bool, salt, ordinal uint
 	return v, false
 }
 
+// Renewing gives a function that makes values like v which have hardly been used before,
+// another one for each number; it is safe for concurrent use. False where the schemas leave no
+// choice, or none of the first few tries gives one.
+func (m *Maker) Renewing(list []schema.Schema, v any, salt uint64) (renew func(nth uint64) any, ok bool) {
+	sh := schema.Merge(schema.Apply(list, v))
+	seed := m.seed ^ salt
+	made := func(nth uint64) (any, bool) {
+		rng := rand.New(rand.NewPCG(seed, nth))
+		for range freshTries {
+			for _, c := range freshOf(sh, v, rng) {
+				if !instance.Equal(c, v) && schema.Obeys(list, c) {
+					return c, true
+				}
+			}
+		}
+		return v, false
+	}
+	for nth := range uint64(3) {
+		if _, ok := made(nth); !ok {
+			return nil, false
+		}
+	}
+	return func(nth uint64) any {
+		c, _ := made(nth)
+		return c
+	}, true
+}
+
 func freshOf(sh *schema.Shape, v any, rng *rand.Rand) []any {
 	var out []any
 	switch v := v.(type) {

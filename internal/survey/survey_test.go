@@ -33,7 +33,7 @@ func TestTheHarbourHasNoGaps(t *testing.T) {
 		if o.Operation == plan.WholeAPI {
 			continue
 		}
-		if o.Skip == "" && (len(o.Fields) > 0 && o.Rules() == 0 || o.Flawed == 0 || o.Controls == 0) {
+		if o.Skip == "" && (len(o.Fields) > 0 && o.Rules() == 0 || o.Flawed == 0 && !strings.HasPrefix(o.Operation, "DELETE ") || o.Controls == 0) { // with a DELETE, ids are sent as they are
 			t.Errorf("%s has %d rules, %d flaws, %d controls", o.Operation, o.Rules(), o.Flawed, o.Controls)
 		}
 	}

@@ -30,7 +30,7 @@ type files struct {
 func (t *trial) open() (*files, error) {
 	out := &files{}
 	head := t.opt.Head
-	head.Description, head.At, head.Seed, head.Layout = t.opt.Document.Name, t.opt.Base.String(), t.opt.Plan.Seed, t.layout()
+	head.Description, head.At, head.Seed, head.Layout = t.opt.Document.Name, t.opt.Secrets.Redact(t.opt.Base.String()), t.opt.Plan.Seed, t.layout()
 	head.Digest, head.Config = t.opt.Document.Digest(), t.conf.Digest()
 	var writers []io.Writer
 	for i, name := range t.opt.Files {

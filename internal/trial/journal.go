@@ -70,7 +70,7 @@ func (t *trial) keep() error {
 		_, err = fmt.Fprintf(f, "process %d, since %s\n", os.Getpid(), time.Now().Format(time.DateTime))
 	}
 	if err == nil {
-		err = k.begin(t.opt.Base.String(), t.opt.Secrets.Value)
+		err = k.begin(t.opt.Secrets.Redact(t.opt.Base.String()), t.opt.Secrets.Value)
 	}
 	if err != nil {
 		return errors.Join(&FileError{k.name, cause(err)}, k.lock.Unlock())
@@ -158,14 +158,14 @@ func (k *keeping) rewrite(left []fixture.Remnant) error {
 }
 
 // takeAway takes away what an earlier run left, and tells of what stays.
-func (t *trial) takeAway(ctx context.Context, unseen bool) (gone int) {
+func (t *trial) takeAway(ctx context.Context, unseen, again bool) (gone int) {
 	k := &t.kept
 	if k.taken = true; len(k.remnants) == 0 {
 		return 0
 	}
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
-	gone, left := t.bench.TakeAway(ctx, k.remnants, k.noted, unseen)
+	gone, left := t.bench.TakeAway(ctx, k.remnants, k.noted, unseen, again)
 	t.tell(left)
 	return gone
 }
@@ -182,33 +182,40 @@ func Undo(ctx context.Context, opt Options, unseen bool, events Events) (gone in
 	if err := t.keep(); err != nil {
 		return 0, &t.out, err
 	}
-	defer func() { err = errors.Join(err, t.releaseFolder()) }()
+	defer func() {
+		t.remains()
+		err = errors.Join(err, t.releaseFolder())
+	}()
 	if len(t.kept.remnants) == 0 {
 		return 0, &t.out, nil
 	}
 	if err := t.sender.Reach(ctx); err != nil {
 		return 0, &t.out, err
 	}
-	var operations []string
-	for _, r := range t.kept.remnants {
-		if f, ok := t.conf.RemoverOf(r.Operation, r.Fixture); ok && !slices.Contains(operations, f.Undo) {
-			operations = append(operations, f.Undo)
-		}
-	}
 	t.newBench()
 	defer func() { t.undo(ctx, t.bench) }()
-	if err := t.bench.Make(ctx, t.conf.ForCredentials(operations)); err != nil {
+	if err := t.bench.Make(ctx, t.conf.ForCredentials(t.removers())); err != nil {
 		return 0, &t.out, err
 	}
 	for _, f := range t.bench.Failed {
 		t.warn("%v", f.Err)
 	}
-	return t.takeAway(ctx, unseen), &t.out, nil
+	return t.takeAway(ctx, unseen, true), &t.out, nil
+}
+
+// removers are the operations that delete what earlier runs left.
+func (t *trial) removers() (operations []string) {
+	for _, r := range t.kept.remnants {
+		if f, ok := t.conf.RemoverOf(r.Operation, r.Fixture); ok && !slices.Contains(operations, f.Undo) {
+			operations = append(operations, f.Undo)
+		}
+	}
+	return operations
 }
 
 func (t *trial) newBench() {
 	t.bench = fixture.New(t.conf, t.fixturePlan, t.send)
-	t.bench.Journal = t.kept.journal
+	t.bench.Journal, t.bench.Base = t.kept.journal, strings.TrimSuffix(t.opt.Base.String(), "/")
 }
 
 // openToRead opens a file that is one, and not something that has no end.

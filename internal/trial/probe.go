@@ -24,7 +24,9 @@ func Probe(ctx context.Context, opt Options, prober Prober, events Events) (*Out
 	if err := t.keep(); err != nil {
 		return &t.out, err
 	}
-	return &t.out, errors.Join(t.probe(ctx, prober), t.releaseFolder())
+	err := t.probe(ctx, prober)
+	t.remains()
+	return &t.out, errors.Join(err, t.releaseFolder())
 }
 
 func (t *trial) probe(ctx context.Context, prober Prober) error {
@@ -61,9 +63,20 @@ func (t *trial) probeOne(ctx context.Context, op *plan.Operation, prober Prober)
 	if err != nil {
 		return err
 	}
-	n := 0
+	n, apart := 0, false
+	var base any
 	return prober(ctx, own.Operation, func(body any) exchange.Answer {
-		n++
-		return own.Send(ctx, own.Operation.Probe(n, body)).Response
+		if n++; n == 1 {
+			base = body
+		}
+		c := own.Operation.Probe(n, base, body)
+		if !apart { // whether the same is taken twice, and if not, for which field, comes first
+			for i, v := range c.Variables {
+				c.Variables[i].New = func(uint64) any { return v.New(0) }
+			}
+		}
+		e := own.Send(ctx, c)
+		apart = apart || n > 1 && e.Response.Success()
+		return e.Response
 	})
 }

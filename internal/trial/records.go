@@ -8,6 +8,8 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"obiter/internal/config"
@@ -31,7 +33,24 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 		}
 	}
 	t.newBench()
-	undo = func() { t.undo(ctx, t.bench) }
+	made := map[string]bool{}
+	if len(t.kept.remnants) > 0 { // what is left of an earlier run goes first: ids may begin anew
+		doors := t.conf.ForCredentials(t.removers())
+		if err := t.bench.Make(ctx, doors); err != nil {
+			return func() { t.undo(ctx, t.bench) }, err
+		}
+		for _, f := range doors {
+			made[f.Name] = true
+		}
+		if gone := t.takeAway(ctx, false, false); gone > 0 {
+			t.warn("an earlier run was ended before it deleted its records; deleted now: %d", gone)
+		}
+	}
+	needed = slices.DeleteFunc(needed, func(f config.Fixture) bool { return made[f.Name] })
+	undo = func() {
+		t.undo(ctx, t.bench)
+		t.appeared(ctx)
+	}
 	var making []string
 	for _, f := range needed {
 		making = append(making, f.Send)
@@ -199,12 +218,11 @@ func lacking(f fixture.Failure) string {
 	return fmt.Sprintf("it needs the fixture %q, which could not be made", f.Fixture.Name)
 }
 
-// How long taking records away may take: those of an operation, and all that there are
-// after an interrupt; and of how many that stay each is told.
+// How long deleting records may take: those of an operation, and all that there are
+// after an interrupt.
 const (
 	undoTime    = 30 * time.Second
 	hurriedUndo = 10 * time.Second
-	MaxListed   = 20
 )
 
 // undo takes away what a set of records holds and tells what is left.
@@ -212,6 +230,26 @@ func (t *trial) undo(ctx context.Context, records *fixture.Records) {
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
 	t.tell(records.Undo(ctx))
+}
+
+// appeared tells what is in the collections now that this run did not create.
+func (t *trial) appeared(ctx context.Context) {
+	if ctx.Err() != nil {
+		return
+	}
+	ctx, cancel := t.undoing(ctx)
+	defer cancel()
+	t.tell(t.bench.Appeared(ctx))
+}
+
+// restoreSetting changes a setting back that an operation changed.
+func (t *trial) restoreSetting(ctx context.Context, records *fixture.Records, s *fixture.Setting, operation string) {
+	if s == nil {
+		return
+	}
+	ctx, cancel := t.undoing(ctx)
+	defer cancel()
+	t.tell(records.Restore(ctx, s, func(p *plan.Plan) (exchange.Case, error) { return p.Control(operation) }))
 }
 
 // endKey is the key of the context that ends all.
@@ -254,17 +292,31 @@ func (t *trial) undoDeadline() time.Time {
 	return t.undoBy
 }
 
-// tell tells of records that are left behind.
+// tell keeps what remains, to be told in the end.
 func (t *trial) tell(left []fixture.Left) {
 	t.telling.Lock()
 	defer t.telling.Unlock()
-	for _, l := range left {
-		if l.Failed {
-			t.out.Stuck++
+	t.left = append(t.left, left...)
+}
+
+// remains tells what remains after a run: a line for each operation that created it.
+func (t *trial) remains() {
+	t.telling.Lock()
+	defer t.telling.Unlock()
+	for _, l := range t.left {
+		if l.Perhaps > 0 || l.Appeared {
+			continue
 		}
-		if t.out.Left++; t.out.Left <= MaxListed && t.events.LeftBehind != nil {
-			t.events.LeftBehind(t.opt.Secrets.Redact(l.Text))
+		n := max(l.Unknown, 1)
+		if t.out.Left += n; l.Failed {
+			t.out.Stuck += n
 		}
+	}
+	if t.events.Remains == nil {
+		return
+	}
+	for _, line := range remainders(t.left, t.kept.name) {
+		t.events.Remains(t.opt.Secrets.Redact(line))
 	}
 }
 
@@ -275,7 +327,10 @@ type work struct {
 	sender  *send.Sender     // knows the values of these
 	each    []config.Fixture // made anew for each case
 	all     []config.Fixture // made for the operation
-	makers  []string         // operations that made what its requests name
+	again   func() (refused, known bool)
+	valid   atomic.Pointer[exchange.Exchange] // a valid request that was accepted
+	stopped atomic.Pointer[string]            // why nothing more is to be sent; nil: more may be
+	makers  []string                          // operations that made what its requests name
 }
 
 // forCase are the fixtures that are made anew for a case: what a DELETE with other
@@ -292,7 +347,22 @@ func (w *work) forCase(c *exchange.Case) []config.Fixture {
 func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error) {
 	list := t.conf.Own(op.Name())
 	w := &work{trial: t, records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name())}
-	out := run.Work{Operation: op, Send: w.one, Around: w.around, Restore: w.restore, Undo: func() {
+	w.again = sync.OnceValues(func() (bool, bool) { return w.twice(ctx) })
+	var setting *fixture.Setting
+	if t.conf.Operations[op.Name()].Allow {
+		setting = w.records.Setting(ctx, op.Name())
+	}
+	if op.Method == http.MethodPost {
+		w.records.Look(ctx, []string{op.Name()})
+	}
+	stops := func() string {
+		if why := w.stopped.Load(); why != nil {
+			return *why
+		}
+		return ""
+	}
+	out := run.Work{Operation: op, Stops: stops, Send: w.one, Around: w.around, Restore: w.restore, Undo: func() {
+		t.restoreSetting(ctx, w.records, setting, op.Name())
 		t.undo(ctx, w.records)
 		t.kept.journal.Over(op.Name())
 	}}
@@ -363,15 +433,76 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		}
 		sender = w.knowing(records.Values)
 	}
+	if fixture.Changes(c.Request.Method) && len(c.Flaws) == 1 && c.Flaws[0].Rule == "unknown-id" {
+		var why string
+		if c, why = w.retired(ctx, c); why != "" {
+			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: why, NotSent: true}}
+		}
+	}
 	c.MadeBy = w.makers
-	noted := w.records.Sending(&c)
+	c = records.Keeping(c)
 	w.noteSent(c.ID)
-	a := sender.Send(ctx, c)
-	w.died(&a)
-	w.handsOut(&c, &a)
-	w.records.Adopt(ctx, &c, &a, noted)
-	records.Removed(&c, &a)
-	return exchange.Exchange{Case: c, Response: a}
+	return w.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
+		if why := records.Withhold(ctx, &e.Case, w.again); why != "" {
+			e.Response = exchange.Answer{Err: why, NotSent: true}
+			return e
+		}
+		if e.Expect.Class.SuccessIsRight() {
+			records.Foresee(ctx, &e)
+		}
+		noted := w.records.Sending(&e.Case)
+		e.Response = w.dispatch(ctx, sender, records, &e.Case, nil)
+		w.died(&e.Response)
+		w.handsOut(&e.Case, &e.Response)
+		w.records.Sent(&e)
+		w.records.Adopt(ctx, &e, noted)
+		records.Removed(&e.Case, &e.Response)
+		if e.Kind == exchange.Control && e.Response.Success() && e.Request.Method == http.MethodPost && w.valid.Load() == nil {
+			sent := e
+			if w.valid.CompareAndSwap(nil, &sent) && w.conf.Supposed(e.Operation) && !records.ShowsCreation(ctx, &e) && ctx.Err() == nil {
+				why := fmt.Sprintf("its answer, %s, does not show that it created a record, so it may change what is there; if it may be sent: operations: { %s: { allow: true } } in obiter.yaml", judge.StatusText(e.Response.Status), e.Operation)
+				w.stopped.Store(&why)
+			}
+		}
+		return e
+	})
+}
+
+// twice sends the first valid request that was accepted once more, as it was: a service that
+// takes it overwrites what is there, or does not care for names. False where there is none.
+func (w *work) twice(ctx context.Context) (refused, known bool) {
+	first := w.valid.Load()
+	if first == nil {
+		return false, false
+	}
+	noted := w.records.Sending(&first.Case)
+	e := exchange.Exchange{Case: first.Case}
+	e.Response = w.dispatch(ctx, w.sender, w.records, &e.Case, nil)
+	w.records.Adopt(ctx, &e, noted)
+	return !e.Response.Success(), e.Response.Err == ""
+}
+
+// retired puts the id of a record that was created and deleted again into the address of a case
+// that is to name nothing: no record of somebody else has it. It says why there is none.
+func (w *work) retired(ctx context.Context, c exchange.Case) (exchange.Case, string) {
+	f, ok := w.conf.FixtureOf(w.conf.TargetOf(c.Operation))
+	if !ok {
+		return c, "no record can be created and deleted for it"
+	}
+	records := w.records.Branch()
+	records.Settled = true
+	defer w.undo(ctx, records)
+	if err := records.Make(ctx, []config.Fixture{f}); err != nil {
+		return c, err.Error()
+	}
+	if len(records.Failed) > 0 {
+		return c, records.Failed[0].Err.Error()
+	}
+	id, why := records.Retire(ctx, f)
+	if why != "" {
+		return c, why
+	}
+	return fixture.Readdressed(c, id), ""
 }
 
 // around sends a case to records of its own, which are read before and after it.
@@ -386,7 +517,7 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 	reader = w.records.Replace(reader, values, records.Values)
 	sender := w.knowing(records.Values)
 	read := func() (v any) {
-		a := sender.Send(ctx, reader)
+		a := w.dispatch(ctx, sender, records, &reader, nil)
 		if a.Status != http.StatusOK || a.Truncated {
 			ok = false
 			return nil
@@ -401,7 +532,7 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 	seen.First = read()
 	seen.Second = read()
 	seen.Before = seen.Second
-	a := sender.Send(ctx, c)
+	a := w.dispatch(ctx, sender, records, &c, nil)
 	seen.After = read()
 	if judge.IsReadOnly(c) { // what it is about is stored, if at all, where it is accepted
 		return seen, ok && a.Success()

@@ -38,7 +38,8 @@ func (t *trial) startService(ctx context.Context) (stop func(), err error) {
 		return func() {}, nil
 	}
 	t.tellService("starting the service: " + s.Start)
-	opt := service.Options{Start: s.Start, Folder: s.Folder, Log: service.LogIn(t.opt.Folder), Ready: t.isReady(s), Within: s.Within}
+	opt := service.Options{Start: s.Start, Folder: s.Folder, Log: service.LogIn(t.opt.Folder), Ready: t.isReady(s), Within: s.Within, Redact: t.opt.Secrets.Redact, Daemons: s.Daemons,
+		Ended: func(name string) { t.tellService("ended what the service left running: " + name) }}
 	if opt.Within == 0 {
 		opt.Within = within
 	}

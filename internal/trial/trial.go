@@ -56,13 +56,13 @@ type Options struct {
 
 // Events are told as they happen, by one goroutine at a time. Each may be nil.
 type Events struct {
-	Begun      func(p *plan.Plan)                          // everything that is needed is there
-	Warning    func(text string)                           // something could not be made, and what follows
-	Progress   func(done int)                              // after each case
-	Finished   func(op *plan.Operation, line *report.Line) // after each operation
-	Revised    func(lines []*report.Line)                  // in the end: operations whose outcome is not what it was when they were finished
-	LeftBehind func(text string)                           // a record that could not be taken away
-	Service    func(text string)                           // what becomes of a service that is started
+	Begun    func(p *plan.Plan)                          // everything that is needed is there
+	Warning  func(text string)                           // something could not be made, and what follows
+	Progress func(done int)                              // after each case
+	Finished func(op *plan.Operation, line *report.Line) // after each operation
+	Revised  func(lines []*report.Line)                  // in the end: operations whose outcome is not what it was when they were finished
+	Remains  func(text string)                           // what remains after the run, in the end: a line for each operation
+	Service  func(text string)                           // what becomes of a service that is started
 }
 
 // Outcome is what a trial came to.
@@ -94,6 +94,7 @@ type trial struct {
 	out    Outcome
 
 	bench    *fixture.Records  // of the run
+	renewal  renewal           // of values that are new in each request
 	sender   *send.Sender      // knows no values
 	failures []failure         // fixtures of the file that could not be made
 	without  map[string]string // operations that are left out because a fixture failed, and why
@@ -102,11 +103,12 @@ type trial struct {
 	ended    sync.Once        // of what is told when it ends by itself
 	process  *service.Process // that Obiter started; nil: the service runs by itself
 	kept     keeping
-	undoBy   time.Time  // when taking away ends, after an interrupt
-	ending   sync.Mutex // for undoBy
-	telling  sync.Mutex // for events and what they count
-	learning sync.Mutex // for senders
-	senders  []knowing  // the last ones
+	left     []fixture.Left // what remains, so far
+	undoBy   time.Time      // when taking away ends, after an interrupt
+	ending   sync.Mutex     // for undoBy
+	telling  sync.Mutex     // for events and what they count
+	learning sync.Mutex     // for senders
+	senders  []knowing      // the last ones
 }
 
 // knowing is a sender that knows values, with what its headers and credentials are made of.
@@ -132,6 +134,7 @@ func Run(ctx context.Context, opt Options, events Events) (*Outcome, error) {
 		return &t.out, err
 	}
 	err := t.do(ctx)
+	t.remains()
 	return &t.out, errors.Join(err, t.releaseFolder())
 }
 
@@ -146,8 +149,29 @@ func newTrial(opt Options, events Events) *trial {
 }
 
 // send sends a case with headers and credentials that know the values.
-func (t *trial) send(ctx context.Context, values map[string]any, c exchange.Case) exchange.Answer {
-	return t.knowing(values).Send(ctx, c)
+func (t *trial) send(ctx context.Context, values map[string]any, c exchange.Case, target fixture.Target) exchange.Exchange {
+	sender := t.knowing(values)
+	records := t.bench.With(values)
+	return t.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
+		e.Response = t.dispatch(ctx, sender, records, &e.Case, target)
+		return e
+	})
+}
+
+// dispatch is the only way to the service. What changes or deletes something is sent where it is
+// known to be of this run, or named by the configuration, and nowhere else.
+func (t *trial) dispatch(ctx context.Context, sender *send.Sender, records *fixture.Records, c *exchange.Case, target fixture.Target) exchange.Answer {
+	var err error
+	if target == nil {
+		target, err = records.Target(c)
+	}
+	if err == nil {
+		err = fixture.Permit(c, target)
+	}
+	if err != nil {
+		return exchange.Answer{Err: err.Error(), NotSent: true}
+	}
+	return sender.Send(ctx, *c)
 }
 
 // ready plans everything and makes the sender, as far as both are known before
@@ -206,9 +230,6 @@ func (t *trial) do(ctx context.Context) error {
 	defer undo()
 	if err != nil {
 		return errors.Join(err, files.discard())
-	}
-	if gone := t.takeAway(ctx, false); gone > 0 {
-		t.warn("an earlier run was ended before it took its records away; taken away now: %d", gone)
 	}
 	if t.events.Begun != nil {
 		t.events.Begun(t.plan)
@@ -303,7 +324,7 @@ func (t *trial) newSender(values map[string]any) *send.Sender {
 		add(exchange.Credential{Scheme: name, Flaw: exchange.Lesser}, value)
 	}
 	for name, value := range t.conf.Secrets(values) {
-		t.opt.Secrets.Learn(name, value)
+		t.opt.Secrets.LearnKept(name, value)
 	}
 	return t.sender.With(append(headers, t.opt.Send.Headers...), credentials)
 }
@@ -352,6 +373,12 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 		opt.Without = map[string]string{}
 	}
 	opt.Foreign = conf.Foreign
+	opt.Retires = map[string]bool{}
+	for _, o := range doc.Operations {
+		if f, ok := conf.FixtureOf(conf.TargetOf(o.Name())); ok && fixture.Changes(o.Method) {
+			opt.Retires[o.Name()] = f.Undo != ""
+		}
+	}
 	opt.Now = time.Now()
 	for _, name := range conf.Ruled() {
 		for _, r := range conf.RulesOf(name) {
@@ -418,7 +445,7 @@ func (t *trial) handsOut(c *exchange.Case, a *exchange.Answer) {
 		}
 		for name, expression := range f.Keep {
 			if v, ok := fixture.Evaluate(expression, *c, *a); ok && t.conf.IsCredential(name) {
-				t.opt.Secrets.Learn(name, fmt.Sprint(v))
+				t.opt.Secrets.LearnKept(name, fmt.Sprint(v))
 			}
 		}
 	}

@@ -83,7 +83,7 @@ func open(t *testing.T, faults []string, old, fresh string) *office {
 		Finished: func(op *plan.Operation, l *report.Line) {
 			tell("finished %s %d %s", l.Operation, l.Failed, op.SkipReason)
 		},
-		LeftBehind: func(text string) { tell("left %s", text) },
+		Remains: func(text string) { tell("left %s", text) },
 	}
 	return o
 }
@@ -199,7 +199,7 @@ func TestWhatCannotBeRemovedIsTold(t *testing.T) {
 		return true
 	}
 	out, err := trial.Run(context.Background(), o.opt, o.events)
-	if told := strings.Join(o.told, "\n"); err != nil || out.Left != 1 || out.Stuck != 1 || !regexp.MustCompile(`left vessel, made by POST /vessels, at http://127\.0\.0\.1:\d+/vessels/[^ ]+: DELETE /vessels/{vessel_id} answered 500`).MatchString(told) {
+	if told := strings.Join(o.told, "\n"); err != nil || out.Left != 1 || out.Stuck != 1 || !regexp.MustCompile(`left not deleted: 1 record of POST /vessels \(DELETE /vessels/{vessel_id} answered 500 Internal Server Error\): http://127\.0\.0\.1:\d+/vessels/[^ ]+`).MatchString(told) {
 		t.Errorf("%v, %+v: %s", err, out, told)
 	}
 }

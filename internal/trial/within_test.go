@@ -118,7 +118,7 @@ func TestARecordOfSomebodyElseIsReadAndNotChanged(t *testing.T) {
 	var told []string
 	left := map[string]string{}
 	out, err := trial.Run(context.Background(), trial.Options{Config: conf, Document: doc, Plan: plan.Options{Base: server.URL, Depth: flaw.Quick, Spare: []string{"unknown-path", "wrong-method", "additionalProperties"}}, Base: base, Send: send.Options{RunID: "test"}, Parallel: 4},
-		trial.Events{LeftBehind: func(text string) { told = append(told, text) }, Finished: func(op *plan.Operation, _ *report.Line) { left[op.Name()] = op.SkipReason }})
+		trial.Events{Remains: func(text string) { told = append(told, text) }, Finished: func(op *plan.Operation, _ *report.Line) { left[op.Name()] = op.SkipReason }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -129,7 +129,7 @@ func TestARecordOfSomebodyElseIsReadAndNotChanged(t *testing.T) {
 	if want := []string{"PUT /harbours/{harbourCode}", "POST /harbours/{harbourCode}/closing"}; !slices.Equal(missing, want) {
 		t.Errorf("not reached are %q: %q", missing, left)
 	}
-	for name, why := range map[string]string{"PUT /harbours/{harbourCode}": "sent only to records that Obiter made", "POST /harbours/{harbourCode}/closing": "it may change a record that Obiter did not make"} {
+	for name, why := range map[string]string{"PUT /harbours/{harbourCode}": "sent only to records that this run created", "POST /harbours/{harbourCode}/closing": "nothing in the description shows that it creates a record"} {
 		if !strings.Contains(left[name], why) {
 			t.Errorf("%s is left out for %q", name, left[name])
 		}

@@ -331,7 +331,7 @@ func (w *works) tried(t *testing.T, ctx context.Context, description, text strin
 	base, _ := url.Parse(server.URL)
 	var kept bytes.Buffer
 	out, err = trial.Run(ctx, trial.Options{Config: conf, Document: doc, Plan: plan.Options{Base: server.URL, Depth: depth}, Base: base, Send: send.Options{RunID: "test"}, Parallel: 4, Copy: &kept},
-		trial.Events{LeftBehind: func(text string) { told = append(told, text) }, Warning: func(text string) { told = append(told, "warning "+text) }})
+		trial.Events{Remains: func(text string) { told = append(told, text) }, Warning: func(text string) { told = append(told, "warning "+text) }})
 	w.mu.Lock()
 	w.shut = false
 	w.mu.Unlock()
@@ -479,15 +479,15 @@ func TestTheWorksAreInterrupted(t *testing.T) {
 }
 
 // TestTheWorksWithoutAConfiguration, and with one that was drafted: the log-in and the
-// records are made where the description shows how, and the action that shuts the office
-// is named.
+// records are made where the description shows how, and the action that shuts the office is
+// not sent; where it is allowed, it is named.
 func TestTheWorksWithoutAConfiguration(t *testing.T) {
 	shown := strings.Replace(worksDescription, "phrase: {type: string, maxLength: 40}", "phrase: {type: string, maxLength: 40, examples: [Spring tide of 1912]}", 1)
-	for name, text := range map[string]string{"none": "{}", "drafted": ""} {
+	for name, text := range map[string]string{"none": "{}", "drafted": "", "allowed": "operations: { POST /closure: { allow: true } }"} {
 		w := newWorks()
 		out, told, file, err := w.tried(t, context.Background(), shown+worksRest, text, flaw.Quick)
 		var broken *run.BrokenError
-		if !errors.As(err, &broken) || broken.Operation != "POST /closure" || len(broken.Suspects) != 1 {
+		if name != "allowed" && err != nil || name == "allowed" && (!errors.As(err, &broken) || broken.Operation != "POST /closure" || len(broken.Suspects) != 1) {
 			t.Errorf("%s: %v", name, err)
 		}
 		if broken != nil && !strings.Contains(file, `"case":"`+broken.Suspects[0]) {
