@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -33,6 +34,7 @@ func (a *app) casesCommand() *cli.Command {
 		Flags: append(append(planFlags(), shardFlag()),
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, or ndjson: a case a line"},
 			&cli.StringFlag{Name: "write", Usage: "write each payload to a file in `FOLDER`, with an index"},
+			forceFlag(),
 			&cli.BoolFlag{Name: "dropped", Usage: "list the flaws that were not planned, and why"},
 			&cli.StringFlag{Name: "at", Usage: "the `URL` that the paths follow"},
 		),
@@ -70,7 +72,7 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	defer out.Flush()
 	switch {
 	case c.String("write") != "":
-		return a.writeCases(p, c.String("write"), out)
+		return a.writeCases(p, c.String("write"), c.Bool("force"), out)
 	case format == "ndjson":
 		return a.writeLines(p, out)
 	}
@@ -196,8 +198,8 @@ const indexName = "index.ndjson"
 
 // writeCases writes each payload to a file of its own, and an index that has
 // the case line of each with the file's name.
-func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
-	if err := emptyFolder(folder); err != nil {
+func (a *app) writeCases(p *plan.Plan, folder string, force bool, out io.Writer) error {
+	if err := ownFolder(folder, force); err != nil {
 		return err
 	}
 	index, err := os.CreateTemp(folder, ".index-*")
@@ -245,19 +247,67 @@ func (a *app) writeCases(p *plan.Plan, folder string, out io.Writer) error {
 	return nil
 }
 
-// emptyFolder makes the folder, and refuses one that holds other things.
-func emptyFolder(folder string) error {
+// ownFolder makes the folder, and removes what its index lists of an earlier time. It refuses one
+// that holds other things, unless force is set.
+func ownFolder(folder string, force bool) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return usage(fmt.Sprintf("--write: cannot create the folder %s: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
 	}
-	entries, err := os.ReadDir(folder)
+	listed, err := listedIn(folder)
+	if err != nil {
+		return err
+	}
+	var others string
+	err = filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
+		name, _ := filepath.Rel(folder, path)
+		if err == nil && !d.IsDir() && !listed[filepath.ToSlash(name)] && others == "" {
+			others = name
+		}
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", folder, err)
 	}
-	if len(entries) > 0 {
-		return usage(fmt.Sprintf("--write %s: the folder is not empty", folder), "name a new folder, or empty this one")
+	if others != "" && !force {
+		return usage(fmt.Sprintf("--write %s: the folder holds %s, which the index there does not list", folder, others), "name a new folder, empty this one, or write into it with --force")
+	}
+	for name := range listed {
+		if err := os.Remove(filepath.Join(folder, filepath.FromSlash(name))); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("removing what was written before: %w", err)
+		}
 	}
 	return nil
+}
+
+// maxIndex bounds the index of a folder of payloads, in bytes.
+const maxIndex = 1 << 30
+
+// listedIn are the files of a folder that its index lists, and the index; none where it has none.
+func listedIn(folder string) (map[string]bool, error) {
+	name := filepath.Join(folder, indexName)
+	info, err := os.Lstat(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil && !info.Mode().IsRegular() {
+		return nil, usage(name+" is not a file", "name a new folder")
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", name, err)
+	}
+	defer f.Close()
+	out := map[string]bool{indexName: true}
+	for lines := json.NewDecoder(io.LimitReader(f, maxIndex)); lines.More(); {
+		var line struct{ File string }
+		if err := lines.Decode(&line); err != nil {
+			return nil, nil // it is another file
+		}
+		if filepath.IsLocal(filepath.FromSlash(line.File)) {
+			out[line.File] = true
+		}
+	}
+	return out, nil
 }
 
 func extension(c exchange.Case) string {

@@ -261,7 +261,7 @@ func TestBadInput(t *testing.T) {
 		{"--color x survey", 2, "error: invalid value \"x\" for --color\nhint: use auto, always or never"},
 		{"cases --format xml", 2, "hint: use text or ndjson"},
 		{"cases --write folder/a/b/openapi.yaml/c --only x", 2, "matches no operation"},
-		{"cases --write .", 2, "error: --write .: the folder is not empty\nhint: name a new folder"},
+		{"cases --write .", 2, ", which the index there does not list\nhint: name a new folder, empty this one"},
 		{"cases --write openapi.yaml", 2, "--write: cannot create the folder openapi.yaml"},
 		{"try --at localhost:8080", 2, "error: --at \"localhost:8080\" has no scheme http or https\nhint: write it with scheme"},
 		{"try --at http://", 2, "names no host"},

@@ -27,6 +27,7 @@ func (a *app) compareCommand() *cli.Command {
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, json, or md: Markdown for a comment on a change"},
 			&cli.StringSliceFlag{Name: "report", Usage: "write the difference to `FILE`, too (repeatable): .html a page with the answers side by side, .md Markdown, .json"},
 			allFlag(),
+			forceFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if err := known("--format", c.String("format"), "text", "json", "md"); err != nil {
@@ -42,7 +43,7 @@ func (a *app) compareCommand() *cli.Command {
 			default:
 				return usage(fmt.Sprintf("compare reads two runs, and %q is a third one", names[2]), "merge shards first: obiter judge --save run.ndjson SHARD...")
 			}
-			return a.compare(names[0], names[1], c.String("format"), c.StringSlice("report"), c.Bool("all"))
+			return a.compare(names[0], names[1], c.String("format"), c.StringSlice("report"), c.Bool("all"), c.Bool("force"))
 		},
 	}
 }
@@ -67,14 +68,14 @@ func compared(name string) (*compare.Run, *runs, error) {
 // differenceFormats are what a difference is written as, by the ending of the file.
 var differenceFormats = map[string]string{".html": "html", ".htm": "html", ".md": "md", ".json": "json"}
 
-func (a *app) compare(older, newer, format string, reports []string, all bool) error {
+func (a *app) compare(older, newer, format string, reports []string, all, force bool) error {
 	var to []reportTo
 	for _, name := range reports {
 		kind := differenceFormats[ending(name)]
 		if kind == "" {
 			return usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .md or .json")
 		}
-		if err := writable(name, []string{older, newer}); err != nil {
+		if err := writable(name, force, []string{older, newer}); err != nil {
 			return err
 		}
 		to = append(to, reportTo{name, kind})

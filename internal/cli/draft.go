@@ -40,6 +40,7 @@ func (a *app) draftCommand() *cli.Command {
 			&cli.StringFlag{Name: "out", Usage: "write to `FILE`, which must not exist yet (default: standard output)"},
 			&cli.StringFlag{Name: "into", Usage: "add the operations that the description in `FILE` (YAML) does not have; nothing in it is changed"},
 			&cli.BoolFlag{Name: "probe", Usage: "find out by sending which rules the service at --at enforces: of the samples, or of a description alone"},
+			forceFlag(),
 			&cli.StringFlag{Name: "report", Usage: "with --probe: write what is found to a page, `FILE`.html"},
 			&cli.StringSliceFlag{Name: "only", Usage: "with --probe: only operations that match `GLOB` (repeatable)"},
 			configFlag(),
@@ -287,7 +288,11 @@ func (a *app) writeDraft(c *cli.Command, d *draft.Draft) error {
 		return err
 	}
 	if out := c.String("out"); out != "" {
-		if err := newFile(out, text.Bytes()); err != nil {
+		if c.Bool("force") {
+			if err := replace(out, func(w io.Writer) error { _, err := w.Write(text.Bytes()); return err }); err != nil {
+				return usage(fmt.Sprintf("cannot write %s: %v", out, err), "name a file in a folder that exists and can be written to")
+			}
+		} else if err := newFile(out, text.Bytes()); err != nil {
 			return err
 		}
 		fmt.Fprintf(a.streams.Out, "%s is written, with %s. Read it, then: obiter survey %s\n", out, plural(len(d.Names()), "operation"), quote(out))

@@ -32,6 +32,7 @@ func (a *app) judgeCommand() *cli.Command {
 			configFlag(),
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file, judged again"},
 			&cli.StringFlag{Name: "save", Usage: "keep the run, judged again, in `FILE`"},
+			forceFlag(),
 			failOnFlag(),
 			allFlag(),
 		},
@@ -93,6 +94,9 @@ func (a *app) judge(names []string, of *captures, c *cli.Command) error {
 	defer r.close()
 	var writers []io.Writer
 	if save != "" {
+		if err := replaceable(save, c.Bool("force"), nil); err != nil {
+			return err
+		}
 		out, err := createCopy(r.files, save)
 		if err != nil {
 			return err

@@ -3,8 +3,8 @@ package cli
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -214,8 +214,11 @@ func (a *app) probedPage(c *cli.Command, d *draft.Draft, list []probedOperation,
 	if err := render.ProbedPage(&text, page); err != nil {
 		return fmt.Errorf("writing the page: %w", err)
 	}
-	if err := os.WriteFile(name, text.Bytes(), 0o600); err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "name a file in a folder that exists")
+	if err := replaceable(name, c.Bool("force"), nil); err != nil {
+		return err
+	}
+	if err := replace(name, func(w io.Writer) error { _, err := w.Write(text.Bytes()); return err }); err != nil {
+		return usage(fmt.Sprintf("cannot write %s: %v", name, err), "name a file in a folder that exists")
 	}
 	fmt.Fprintln(a.streams.Err, "written: "+name)
 	return nil

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"errors"
@@ -29,13 +28,14 @@ func (a *app) reportCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "out", Usage: "write to `FILE` (repeatable); - is standard output, and needs --as"},
 			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: " + strings.Join(formatNames, ", ")},
+			forceFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			names := runsNamed(c)
 			if len(c.StringSlice("out")) == 0 {
 				return usage("no file: name it with --out", "for example --out obiter.xml")
 			}
-			reports, err := reportsTo(c.StringSlice("out"), c.String("as"), names)
+			reports, err := reportsTo(c.StringSlice("out"), c.String("as"), c.Bool("force"), names)
 			if err != nil {
 				return err
 			}
@@ -58,7 +58,7 @@ var formatNames = []string{"html", "junit", "sarif", "markdown", "har", "json"}
 
 // reportsTo looks, before anything is done, whether each report can be written: its format
 // is known, and there is a folder for it. The run is the file that is read.
-func reportsTo(names []string, as string, runs []string) ([]reportTo, error) {
+func reportsTo(names []string, as string, force bool, runs []string) ([]reportTo, error) {
 	if as != "" {
 		if err := known("--as", as, formatNames...); err != nil {
 			return nil, err
@@ -74,7 +74,7 @@ func reportsTo(names []string, as string, runs []string) ([]reportTo, error) {
 			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .xml (JUnit), .sarif, .md, .har or .json, or name the format with --as")
 		}
 		if name != stdoutName {
-			if err := writable(name, runs); err != nil {
+			if err := writable(name, force, runs); err != nil {
 				return nil, err
 			}
 		}
@@ -86,16 +86,16 @@ func reportsTo(names []string, as string, runs []string) ([]reportTo, error) {
 // ending is that of a file's name, as formats are named by it.
 func ending(name string) string { return strings.ToLower(filepath.Ext(name)) }
 
-func writable(name string, runs []string) error {
-	if is, err := os.Stat(name); err == nil {
-		if is.IsDir() {
-			return usage(name+" is a folder", "name a file in it")
-		}
-		for _, run := range runs {
-			if was, err := os.Stat(run); err == nil && os.SameFile(is, was) {
-				return usage(name+" is the run file that is read", "name another file")
-			}
-		}
+// writable says why a file cannot be written, before anything is done.
+func writable(name string, force bool, runs []string) error {
+	if err := replaceable(name, force, runs); err != nil {
+		return err
+	}
+	if is, err := os.Stat(name); err == nil && !is.Mode().IsRegular() {
+		return nil
+	}
+	if target, err := filepath.EvalSymlinks(name); err == nil {
+		name = target
 	}
 	f, err := os.CreateTemp(filepath.Dir(name), ".obiter-*")
 	if err != nil {
@@ -150,17 +150,7 @@ func (a *app) writeReport(to reportTo, write func(w io.Writer) error) error {
 	if to.name == stdoutName {
 		return write(a.streams.Out)
 	}
-	f, err := os.CreateTemp(filepath.Dir(to.name), ".obiter-*")
-	if err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", to.name, errors.Unwrap(err)), "name a file in a folder that exists and can be written to")
-	}
-	buffered := bufio.NewWriter(f)
-	err = errors.Join(write(buffered), buffered.Flush(), f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), to.name)
-	}
-	if err != nil {
-		_ = os.Remove(f.Name())
+	if err := replace(to.name, write); err != nil {
 		return usage(fmt.Sprintf("cannot write %s: %v", to.name, err), "make room, or name another file")
 	}
 	if !a.quiet {

@@ -45,7 +45,8 @@ func TestReports(t *testing.T) {
 	if o := obiter(t, dir, "report", "--out", "-", "--as", "markdown"); o.out != read("a.md") || o.errors != "" {
 		t.Errorf("to standard output comes\n%s%s", o.out, o.errors)
 	}
-	put(t, dir, "old.md", "old")
+	const old = "<!-- Obiter -->\nold"
+	put(t, dir, "old.md", old)
 	for want, args := range map[string][]string{
 		`the name "a.pdf" does not say a format`:                          {"report", "--out", "a.pdf"},
 		`the name "-" does not say a format`:                              {"report", "--out", "-"},
@@ -63,7 +64,7 @@ func TestReports(t *testing.T) {
 		obiter(t, dir, args...).check(t, 2, "", want)
 	}
 	left, err := filepath.Glob(filepath.Join(dir, ".obiter-*"))
-	if err != nil || len(left) > 0 || read("old.md") != "old" {
+	if err != nil || len(left) > 0 || read("old.md") != old {
 		t.Errorf("left are %q, and the old one is %q", left, read("old.md"))
 	}
 }

@@ -38,6 +38,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.IntFlag{Name: "parallel", Value: 8, Usage: "requests in flight at the same time"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text; json: the findings as one document; ndjson: the run file"},
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
+			forceFlag(),
 			&cli.BoolFlag{Name: "quiet", Usage: "print neither progress nor text: errors, and what --format asks for"},
 			&cli.StringSliceFlag{Name: "report", Usage: "write a report to `FILE`, too (repeatable): .html a page, .xml JUnit XML, .sarif SARIF, .md Markdown, .har an HTTP archive, .json the outcome"},
 			&cli.BoolFlag{Name: "keep-bodies", Usage: "keep and judge up to 1 MiB of an answer, not 64 KiB"},
@@ -67,7 +68,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
 	if err != nil {
 		return err
 	}
-	reports, err := reportsTo(c.StringSlice("report"), "", []string{trial.LastRun("")})
+	reports, err := reportsTo(c.StringSlice("report"), "", c.Bool("force"), []string{trial.LastRun("")})
 	if err != nil {
 		return err
 	}
@@ -285,6 +286,9 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 	opt.Head = head(c.String("depth"))
 	opt.Head.Options, opt.Head.Shard = narrowing(c), c.String("shard")
 	if opt.Files = []string{trial.LastRun("")}; c.String("save") != "" {
+		if err := replaceable(c.String("save"), c.Bool("force"), nil); err != nil {
+			return opt, err
+		}
 		opt.Files = append(opt.Files, c.String("save"))
 	}
 	return opt, nil
@@ -342,6 +346,28 @@ func (a *app) revised(words io.Writer, lines []*report.Line) {
 // nameWidth is how wide a column of names is with one more name in it.
 func nameWidth(width int, name string) int { return min(max(width, len([]rune(name))), 60) }
 
+// maxPEM bounds a file of certificates, in bytes.
+const maxPEM = 16 << 20
+
+// readPEM reads a file of certificates or keys, and nothing that has no end.
+func readPEM(name string) ([]byte, error) {
+	const hint = "name a PEM file"
+	info, err := os.Stat(name)
+	switch {
+	case err != nil:
+		return nil, usage(fmt.Sprintf("cannot read the certificates in %s: %v", name, errors.Unwrap(err)), hint)
+	case !info.Mode().IsRegular():
+		return nil, usage("cannot read the certificates in "+name+": it is not a regular file", hint)
+	case info.Size() > maxPEM:
+		return nil, usage(fmt.Sprintf("cannot read the certificates in %s: it has more than %d MiB", name, maxPEM>>20), hint)
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, usage(fmt.Sprintf("cannot read the certificates in %s: %v", name, errors.Unwrap(err)), hint)
+	}
+	return text, nil
+}
+
 // trust is what the command line or the configuration says of certificates.
 func (a *app) trust(c *cli.Command, conf *config.Config) (*tls.Config, error) {
 	ca, cert, key := cmp.Or(c.String("ca"), conf.Files.CA), cmp.Or(c.String("cert"), conf.Files.Cert), cmp.Or(c.String("key"), conf.Files.Key)
@@ -357,9 +383,9 @@ func (a *app) trust(c *cli.Command, conf *config.Config) (*tls.Config, error) {
 		trust.InsecureSkipVerify = true
 	}
 	if ca != "" {
-		pem, err := os.ReadFile(ca)
+		pem, err := readPEM(ca)
 		if err != nil {
-			return nil, usage(fmt.Sprintf("cannot read the certificates in %s: %v", ca, errors.Unwrap(err)), "name a PEM file")
+			return nil, err
 		}
 		if trust.RootCAs, err = x509.SystemCertPool(); err != nil {
 			trust.RootCAs = x509.NewCertPool()
@@ -369,7 +395,15 @@ func (a *app) trust(c *cli.Command, conf *config.Config) (*tls.Config, error) {
 		}
 	}
 	if cert != "" {
-		pair, err := tls.LoadX509KeyPair(cert, key)
+		certificate, err := readPEM(cert)
+		if err != nil {
+			return nil, err
+		}
+		private, err := readPEM(key)
+		if err != nil {
+			return nil, err
+		}
+		pair, err := tls.X509KeyPair(certificate, private)
 		if err != nil {
 			return nil, usage(fmt.Sprintf("cannot read the client certificate %s with the key %s: %v", cert, key, err), "name two PEM files that belong together")
 		}

@@ -38,7 +38,7 @@ type Difference struct {
 // DifferenceMarkdown writes a comment for a change: what is newly wrong first.
 func DifferenceMarkdown(w io.Writer, d Difference) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "## %s\n\nolder: %s\nnewer: %s\n", plain(d.Sentence()), plain(d.Older.String()), plain(d.Newer.String()))
+	fmt.Fprintf(&b, markdownBegins+"## %s\n\nolder: %s\nnewer: %s\n", plain(d.Sentence()), plain(d.Older.String()), plain(d.Newer.String()))
 	room := maxMarkdown - len([]rune(b.String())) - 200
 	var kind compare.Kind
 	for i, ch := range d.Changes {

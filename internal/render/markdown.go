@@ -14,10 +14,14 @@ import (
 // maxMarkdown is what fits a comment on a change, in characters: 65,536 are taken.
 const maxMarkdown = 60_000
 
+// markdownBegins is what a comment begins with, so that it is known by whom it was written.
+const markdownBegins = "<!-- Obiter -->\n"
+
 // Markdown writes a comment for a change: the sentence, the causes in full, the gravest
 // first, and the operations folded away. What does not fit is counted.
 func Markdown(w io.Writer, r Run) error {
 	var b strings.Builder
+	b.WriteString(markdownBegins)
 	toFix, others := 0, 0
 	known := 0
 	for _, e := range r.Report.Entries() {

@@ -98,7 +98,7 @@ func TestMarkdownFitsAComment(t *testing.T) {
 			t.Fatal(err)
 		}
 		text := b.String()
-		if n := len([]rune(text)); n > maxMarkdown || !strings.HasPrefix(text, title) || strings.Contains(text, "more do not fit here") != (causes == 2000) {
+		if n := len([]rune(text)); n > maxMarkdown || !strings.HasPrefix(text, markdownBegins+title) || strings.Contains(text, "more do not fit here") != (causes == 2000) {
 			t.Errorf("%d causes: %d characters, %.200s", causes, n, text)
 		}
 		for _, bad := range []string{"<script", "![a]", "@harbour", "\x1b", "\n# tide", "http://", " `x`", "www.elsewhere"} {
@@ -114,7 +114,7 @@ func TestMarkdownFitsAComment(t *testing.T) {
 	}
 	sound := Run{Report: report.New(), Incomplete: "the run was interrupted, so this is not all"}
 	var b bytes.Buffer
-	if err := Markdown(&b, sound); err != nil || !strings.HasPrefix(b.String(), "## Nothing to fix\n\n**Not complete: the run was interrupted, so this is not all.**\n\n0 cases: 0 right, 0 wrong; the run was interrupted, so this is not all.") {
+	if err := Markdown(&b, sound); err != nil || !strings.HasPrefix(b.String(), markdownBegins+"## Nothing to fix\n\n**Not complete: the run was interrupted, so this is not all.**\n\n0 cases: 0 right, 0 wrong; the run was interrupted, so this is not all.") {
 		t.Errorf("%v: %s", err, &b)
 	}
 }
