@@ -2,6 +2,9 @@ package cli_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -119,4 +122,64 @@ func mustRead(t *testing.T, dir, name string) []byte {
 		t.Fatal(err)
 	}
 	return data
+}
+
+// TestAcceptedFilesLoad: of a service that reads JSON whatever the Content-Type says, an error and
+// a warning of one code cover the same; what is written loads, and later runs pass.
+func TestAcceptedFilesLoad(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		say := func(status int, pointer string) {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.Header().Set("Allow", "POST")
+			w.WriteHeader(status)
+			errors := ""
+			if pointer != "" {
+				errors = `,"errors":[{"pointer":"` + pointer + `","detail":"is not right"}]`
+			}
+			fmt.Fprintf(w, `{"type":"about:blank","title":%q,"status":%d%s}`, http.StatusText(status), status, errors)
+		}
+		var v any
+		body, _ := io.ReadAll(r.Body)
+		object, _ := v.(map[string]any)
+		switch err := json.Unmarshal(body, &v); {
+		case r.URL.Path != "/signals":
+			say(404, "")
+			return
+		case r.Method != "POST":
+			say(405, "")
+			return
+		case err != nil:
+			say(400, "")
+			return
+		}
+		if object, _ = v.(map[string]any); object == nil {
+			say(422, "#")
+			return
+		}
+		for name := range object {
+			if name != "text" {
+				say(422, "#/"+name)
+				return
+			}
+		}
+		if text, is := object["text"].(string); !is || text == "" || len([]rune(text)) > 20 {
+			say(422, "#/text")
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(201)
+		_, _ = w.Write(body)
+	}))
+	defer server.Close()
+	dir := t.TempDir()
+	put(t, dir, "openapi.yaml", "openapi: 3.1.0\ninfo: {title: Signals, version: '1'}\npaths:\n  /signals:\n    post:\n      requestBody: {required: true, content: {application/json: {schema: {type: object, additionalProperties: false, required: [text], properties: {text: {type: string, minLength: 1, maxLength: 20}}}}}}\n      responses: {'201': {description: made}, 4XX: {description: refused, content: {application/problem+json: {}}}}\n")
+	obiter(t, dir, "try", "openapi.yaml", "--at", server.URL).check(t, 1, "accepted (media type)", "")
+	obiter(t, dir, "accept").check(t, 0, "written to obiter.accepted.yaml", "")
+	for range 2 {
+		o := obiter(t, dir, "try", "openapi.yaml", "--at", server.URL)
+		o.check(t, 0, " known", "")
+		if strings.Contains(o.errors, "twice") {
+			t.Error(o.errors)
+		}
+	}
 }
