@@ -140,7 +140,6 @@ func TestAcceptedFilesLoad(t *testing.T) {
 		}
 		var v any
 		body, _ := io.ReadAll(r.Body)
-		object, _ := v.(map[string]any)
 		switch err := json.Unmarshal(body, &v); {
 		case r.URL.Path != "/signals":
 			say(404, "")
@@ -152,7 +151,8 @@ func TestAcceptedFilesLoad(t *testing.T) {
 			say(400, "")
 			return
 		}
-		if object, _ = v.(map[string]any); object == nil {
+		object, _ := v.(map[string]any)
+		if object == nil {
 			say(422, "#")
 			return
 		}
