@@ -574,7 +574,7 @@ func TestMayBeTaken(t *testing.T) {
 		"Already": true, "the name is TAKEN": true, "must be uniQue.": true, "xduplicate": true, "duplicat": false, "alread": false, "take": false, "a quay": false, "": false, "t": false,
 		"mistaken": true, "unequal": false, "TALL AND UNUSUAL DUAL ALTAR": false,
 	} {
-		if got := mayBeTaken([]byte(text)); got != want {
+		if got := MayBeTaken([]byte(text)); got != want {
 			t.Errorf("%q: %v", text, got)
 		}
 	}

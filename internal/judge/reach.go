@@ -167,9 +167,9 @@ var taken = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)\b(already (exists?|taken|in use|been taken|registered|used)|(is|was|been) taken|must be unique|not unique|duplicate)\b`)
 })
 
-// mayBeTaken reports whether a text has one of these words in it; most say nothing of the
+// MayBeTaken reports whether a text has one of these words in it; most say nothing of the
 // kind.
-func mayBeTaken(text []byte) bool {
+func MayBeTaken(text []byte) bool {
 	for i := 0; i+1 < len(text); i++ {
 		word := ""
 		switch text[i+1] | 0x20 { // in either case
@@ -199,7 +199,7 @@ func (l *look) isTaken() bool {
 	if c.Expect.Class == exchange.Duplicate || len(c.Flaws) != 1 {
 		return false
 	}
-	if !mayBeTaken(l.a.Body) {
+	if !MayBeTaken(l.a.Body) {
 		return false
 	}
 	fields := l.reading(Context{}).Fields

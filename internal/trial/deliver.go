@@ -131,6 +131,9 @@ func reportsDuplicate(e exchange.Exchange) bool {
 	if e.Response.Status == http.StatusConflict {
 		return true
 	}
+	if !judge.MayBeTaken(e.Response.Body) { // most rejections say nothing of the kind, and reading them takes long
+		return false
+	}
 	c := e.Case
 	if c.Part() != "body" {
 		c.Body = c.Control
