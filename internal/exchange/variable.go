@@ -32,18 +32,21 @@ type Value struct {
 	Value   any
 }
 
+// Touches reports whether a flaw is at a field of the body, or at something in or around it;
+// one of the body as a whole is not.
+func (f Flaw) Touches(at string) bool {
+	return f.In == "body" && f.Pointer != "" && (instance.Within(f.Pointer, at) || instance.Within(at, f.Pointer))
+}
+
 // touches reports whether a case is about a field, or about something in or around it.
 func (c *Case) touches(at string) bool {
-	near := func(f Flaw) bool {
-		return f.In == "body" && f.Pointer != "" && (instance.Within(f.Pointer, at) || instance.Within(at, f.Pointer))
-	}
-	return c.Edge != nil && near(*c.Edge) || slices.ContainsFunc(c.Flaws, near)
+	return c.Edge != nil && c.Edge.Touches(at) || slices.ContainsFunc(c.Flaws, func(f Flaw) bool { return f.Touches(at) })
 }
 
 // Renewed is the case with new values for its variables, and all values in it that were never
-// sent before. What is wrong
-// with the case, or at its boundary, stays as it is. A body that is not written as usual,
-// because it is malformed or no JSON, gets them where the planned value stands in its text.
+// sent before. What is wrong with the case, or at its boundary, stays as it is. A body that is
+// not written as usual, because it is malformed or no JSON, gets them where the planned value
+// stands in its text.
 func (c Case) Renewed(nth uint64) (Case, []Value) {
 	if len(c.Variables) == 0 || len(c.Request.Body) == 0 {
 		return c, nil

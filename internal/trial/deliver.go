@@ -1,7 +1,6 @@
 package trial
 
 import (
-	"cmp"
 	"context"
 	"net/http"
 	"slices"
@@ -78,7 +77,7 @@ func (r *renewal) deliver(ctx context.Context, c exchange.Case, send func(exchan
 	if !mayBeOfValues(e.Response) {
 		return e
 	}
-	for _, fixed := range r.fewer(c, e) {
+	for _, fixed := range fewer(c, e) {
 		if ctx.Err() != nil {
 			break
 		}
@@ -97,9 +96,13 @@ func (r *renewal) deliver(ctx context.Context, c exchange.Case, send func(exchan
 func (r *renewal) otherwise(ctx context.Context, c exchange.Case, is renewed, first exchange.Exchange, send func(exchange.Exchange) exchange.Exchange) exchange.Exchange {
 	c.Again = true
 	e := first
-	for _, wide := range []bool{is.wide, true} {
-		if ctx.Err() != nil || wide == is.wide && len(e.Fresh) == 0 && !settles(c) && !wide {
-			continue
+	tries := []bool{false, true} // whether more fields get new values
+	if is.wide || len(first.Fresh) == 0 && !settles(c) {
+		tries = tries[1:]
+	}
+	for _, wide := range tries {
+		if ctx.Err() != nil {
+			break
 		}
 		is.wide = wide
 		again := send(r.renew(c, is))
@@ -111,9 +114,6 @@ func (r *renewal) otherwise(ctx context.Context, c exchange.Case, is renewed, fi
 				r.learn(c.Operation, is)
 			}
 			return e
-		}
-		if wide {
-			break
 		}
 	}
 	return e
@@ -154,7 +154,7 @@ func mayBeOfValues(a exchange.Answer) bool {
 
 // fewer are sets of fields that keep their values as planned, in the order in which they are
 // tried: those that the answer speaks of; all but those that records are known by; all.
-func (r *renewal) fewer(c exchange.Case, e exchange.Exchange) []map[string]bool {
+func fewer(c exchange.Case, e exchange.Exchange) []map[string]bool {
 	said := strings.ToLower(string(e.Response.Body))
 	named, others, all := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, v := range c.Variables {
@@ -171,7 +171,7 @@ func (r *renewal) fewer(c exchange.Case, e exchange.Exchange) []map[string]bool 
 	}
 	var out []map[string]bool
 	for _, some := range []map[string]bool{named, others, all} {
-		if len(some) > 0 && !slices.ContainsFunc(out, func(o map[string]bool) bool { return cmp.Compare(len(o), len(some)) == 0 }) {
+		if len(some) > 0 && !slices.ContainsFunc(out, func(o map[string]bool) bool { return len(o) == len(some) }) {
 			out = append(out, some)
 		}
 	}
