@@ -170,7 +170,7 @@ func drafted(doc *oad.Document) *Config {
 // does not is found out by each run.
 func shown(doc *oad.Document, f Fixture) bool {
 	i := slices.IndexFunc(doc.Operations, func(o oad.Operation) bool { return o.Name() == f.Send })
-	if i < 0 || f.Guessed || f.Within != "" {
+	if i < 0 || f.Guessed || f.Within != "" || f.Names != "" {
 		return false
 	}
 	for _, expression := range f.Keep {

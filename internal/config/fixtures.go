@@ -29,6 +29,9 @@ type Fixture struct {
 	// Chosen is the pointer of the member of its body that names the new record; empty: the
 	// service gives records their names.
 	Chosen string
+	// Names is the path parameter of a PUT that names the new record: with a value that nothing
+	// has yet, where nobody gives one. Empty: it is no PUT.
+	Names string
 	// Guessed says that it is only likely that its record is known by what is kept of the request.
 	Guessed bool
 	Implied bool   // the file does not say it; the description shows how the record is made
@@ -94,7 +97,17 @@ func (r reader) fixture(at string, v any) (f Fixture, err error) {
 		f.Keep, err = r.keep(at+"/keep", v)
 		note(err)
 	}
+	f.Names = f.namesNew()
 	return f, document.Join(all...)
+}
+
+// namesNew is the last parameter of the path of a PUT that ends with one.
+func (f Fixture) namesNew() string {
+	names := parameters(f.Send)
+	if !strings.HasPrefix(f.Send, "PUT ") || !strings.HasSuffix(f.Send, "}") || len(names) == 0 {
+		return ""
+	}
+	return names[len(names)-1]
 }
 
 // keep reads which values of an exchange are kept.
@@ -139,7 +152,7 @@ func (r reader) undo(f *Fixture, object map[string]any) (err error) {
 
 // expression is a runtime expression of OpenAPI (3.1.1, section 4.8.20.4) that
 // has a value once a fixture was answered.
-var expression = regexp.MustCompile(`^\$(?:request|response)\.(?:body#(?:/.*)?|header\.[!#$%&'*+.^_` + "`" + `|~0-9A-Za-z-]+)$`)
+var expression = regexp.MustCompile(`^\$(?:(?:request|response)\.(?:body#(?:/.*)?|header\.[!#$%&'*+.^_` + "`" + `|~0-9A-Za-z-]+)|request\.path\.[^{}/]+)$`)
 
 // inOrder puts each fixture behind those whose values it needs.
 func (c *Config) inOrder(r reader) error {

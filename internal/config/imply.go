@@ -28,6 +28,7 @@ func (c *Config) Imply(doc *oad.Document) {
 	c.seeCredentials()
 	c.refer(doc)
 	c.seeChosen()
+	c.nameRecords(doc)
 	c.arrange()
 }
 
@@ -238,7 +239,7 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 	create, within := at["POST "+root], ""
 	if create.Path == "" {
 		if create = namesake(doc, at, of); create.Path == "" {
-			return Fixture{}, false
+			return c.putThere(doc, at, of, parameter)
 		}
 		root, within = of, of
 	}
@@ -296,6 +297,38 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 		}
 	}
 	return f, true
+}
+
+// putThere is the fixture that creates a record by a PUT to an address that nothing has; false
+// where the description has none, or nothing that shows what is there.
+func (c *Config) putThere(doc *oad.Document, at map[string]oad.Operation, of, parameter string) (Fixture, bool) {
+	put, remove := at["PUT "+of+"/{}"], at["DELETE "+of+"/{}"]
+	_, reads := at["GET "+of+"/{}"]
+	list, lists := at["GET "+of]
+	f := Fixture{Send: put.Name(), Each: "run", Implied: true, Keep: map[string]string{}}
+	if f.Names = f.namesNew(); f.Names == "" || !reads && !(lists && mayList(doc, list)) || !freeName(doc, put, f.Names) {
+		return Fixture{}, false
+	}
+	f.Name = c.newName(singular(of))
+	kept := c.newKept(singular(of), parameter)
+	f.Keep[kept] = "$request.path." + f.Names
+	if remove.Path != "" {
+		names := parameters(remove.Path)
+		f.Undo, f.UndoParameters = remove.Name(), Parameters{"path": {names[len(names)-1]: "${" + kept + "}"}}
+	}
+	return f, true
+}
+
+// freeName reports whether a path parameter may have any value: none of a few.
+func freeName(doc *oad.Document, o oad.Operation, name string) bool {
+	for _, p := range o.Parameters {
+		if p.In == "path" && p.Name == name {
+			_, v, err := doc.Resolve(p.Schema)
+			schema, _ := v.(map[string]any)
+			return err == nil && schema["enum"] == nil && schema["const"] == nil && schema["type"] != "boolean"
+		}
+	}
+	return false
 }
 
 // namesake is the POST whose records may be addressed in a collection at another address, by its

@@ -25,6 +25,11 @@ type sorts struct {
 	listed  map[string]bool   // creations that a list or a path below shows, whatever is in the address
 	word    map[string]string // the word by which an operation is an action
 	readers map[string]string // the paths of GETs, by these with {} for each parameter
+	single  map[string]bool   // addresses without parameters at which GET answers one object
+	ownID   map[string]string // the pointers at which bodies of creations would name the new record
+	unnamed map[string]place  // where operations name records that nothing tells
+	several map[string]bool   // operations that change several records at once, all of this run
+	decided map[string]bool   // operations of which something in the query or body decides which records they change
 }
 
 // doubts are records that were not seen to be of this run, by their fixtures. It is safe for
@@ -82,12 +87,12 @@ func doingWord(o oad.Operation) string {
 // documented answer has a member that is called like the path parameter of another operation,
 // or a token.
 func (c *Config) seeSorts(doc *oad.Document) {
-	c.sorts = sorts{of: map[string]sort{}, listed: map[string]bool{}, word: map[string]string{}, readers: map[string]string{}}
-	below, named := map[string]bool{}, map[string]bool{}
+	c.sorts = sorts{of: map[string]sort{}, listed: map[string]bool{}, word: map[string]string{}, readers: map[string]string{}, single: map[string]bool{}, ownID: map[string]string{}}
+	below, named := map[string]string{}, map[string]bool{}
 	at := byAddress(doc)
 	for _, o := range doc.Operations {
 		for _, name := range parameters(o.Path) {
-			below[collection(o.Path, name)] = true
+			below[collection(o.Path, name)] = name
 			if !slices.Contains(general, level(name)) {
 				named[level(name)] = true
 			}
@@ -96,6 +101,7 @@ func (c *Config) seeSorts(doc *oad.Document) {
 	for _, o := range doc.Operations {
 		if o.Method == "GET" && o.Skip == "" && c.sorts.readers[bare(o.Path)] == "" {
 			c.sorts.readers[bare(o.Path)] = o.Path
+			c.sorts.single[bare(o.Path)] = !strings.Contains(o.Path, "{") && !mayList(doc, o)
 		}
 		if o.Method != "POST" {
 			continue
@@ -107,12 +113,15 @@ func (c *Config) seeSorts(doc *oad.Document) {
 		reader, reads := at["GET "+bare(o.Path)]
 		lists := reads && mayList(doc, reader)
 		switch {
-		case lists, below[bare(o.Path)]:
+		case lists, below[bare(o.Path)] != "":
 			c.sorts.of[o.Name()], c.sorts.listed[o.Name()] = creation, true
 		case documents(o, "201"), answersWith(doc, o, named):
 			c.sorts.of[o.Name()] = creation
 		case reads:
 			c.sorts.of[o.Name()] = setting
+		}
+		if c.sorts.of[o.Name()] == creation {
+			c.sorts.ownID[o.Name()] = ownID(doc, o, below[bare(o.Path)])
 		}
 	}
 }
@@ -173,13 +182,20 @@ func (c *Config) Foreign(operation string) string {
 	allow := fmt.Sprintf("operations: { %s: { allow: true } } in obiter.yaml", operation)
 	names := parameters(operation)
 	switch {
-	case method == "POST":
-		if allowed {
+	case method == "POST" && allowed:
+		if c.Reach(operation) == nil {
 			return ""
 		}
+		if len(names) > 0 {
+			if s, _ := c.source(operation, names[len(names)-1], nil); !s.own() {
+				return fmt.Sprintf("it changes the record of {%s}, which this run did not create; name one that may be changed: operations: { %s: { path: { %[1]s: … } } } in obiter.yaml", names[len(names)-1], operation)
+			}
+		}
+		return c.unreached(operation)
+	case method == "POST":
 		return c.notCreating(operation, names, allow)
-	case len(names) == 0 && allowed:
-		return ""
+	case len(names) == 0 && (allowed || c.sorts.several[operation]):
+		return c.unreached(operation)
 	case len(names) == 0:
 		return "it changes what is there for everyone; if it may: " + allow
 	}

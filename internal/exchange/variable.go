@@ -2,8 +2,10 @@ package exchange
 
 import (
 	"bytes"
+	"encoding/json"
 	"maps"
 	"net/url"
+	"regexp"
 	"slices"
 
 	"obiter/internal/instance"
@@ -66,10 +68,13 @@ func (c Case) Renewed(nth uint64) (Case, []Value) {
 			continue
 		}
 		if v.Settled && !c.Again && written { // the plan has a new one
-			if now, there := instance.Get(body, v.Pointer); there {
+			now, there := instance.Get(body, v.Pointer)
+			if there && !instance.Equal(now, v.Planned) {
 				sent = append(sent, Value{v.Pointer, now})
 			}
-			continue
+			if !there || !instance.Equal(now, v.Planned) {
+				continue
+			}
 		}
 		fresh := v.New(nth)
 		if written {
@@ -79,7 +84,7 @@ func (c Case) Renewed(nth uint64) (Case, []Value) {
 			}
 			body, _ = instance.Set(body, v.Pointer, fresh)
 		} else {
-			with, changed := inText(text, v.Planned, fresh)
+			with, changed := inText(text, instance.Last(v.Pointer), v.Planned, fresh)
 			if !changed {
 				continue
 			}
@@ -116,8 +121,17 @@ func (c Case) Renewed(nth uint64) (Case, []Value) {
 // stands in a text that is no JSON.
 const leastText = 3
 
-// inText puts a value in place of another in a text: as JSON writes it, else as a form does.
-func inText(text []byte, was, is any) ([]byte, bool) {
+// inText puts the value of a member in place of another in a text: as JSON writes it, else as a
+// form does. A number stands for itself only behind the member's name.
+func inText(text []byte, name string, was, is any) ([]byte, bool) {
+	if number, isNumber := was.(json.Number); isNumber {
+		behind := regexp.MustCompile(regexp.QuoteMeta(name) + `["']?\s*[:=]\s*` + regexp.QuoteMeta(number.String()) + `\b`)
+		at := behind.FindIndex(text)
+		if at == nil {
+			return text, false
+		}
+		return slices.Concat(text[:at[1]-len(number.String())], instance.Encode(is), text[at[1]:]), true
+	}
 	old, now := instance.Encode(was), instance.Encode(is)
 	if bytes.Contains(text, old) && old[0] == '"' {
 		return bytes.ReplaceAll(text, old, now), true

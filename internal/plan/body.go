@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -53,7 +54,7 @@ func (p *Plan) bodyPart(op *Operation) error {
 	patch, patched := p.opt.Bodies[op.Name()]
 	for _, c := range res.Controls {
 		if patched {
-			c.Value = instance.Merge(c.Value, patch)
+			c.Value = fitted(s, instance.Merge(c.Value, patch), patch)
 			if size(c.Value) > maxValues {
 				return fmt.Errorf("the configured body has more than %d values in it", maxValues)
 			}
@@ -79,6 +80,41 @@ func (p *Plan) bodyPart(op *Operation) error {
 	}
 	op.Parts = append(op.Parts, part)
 	return nil
+}
+
+// fitted is a body with a patch in it whose numbers and texts at the top are what the schema takes:
+// an id that is a number in an answer may be a text here. Where that does not help it stays as it is.
+func fitted(s schema.Schema, body, patch any) any {
+	members, is := patch.(map[string]any)
+	if !is || s.Valid(body) {
+		return body
+	}
+	out := body
+	for _, name := range instance.Names(members) {
+		at := instance.Join("", name)
+		var other any
+		switch v := members[name].(type) {
+		case json.Number:
+			other = v.String()
+		case string:
+			if n := json.Number(v); json.Valid([]byte(v)) && n.String() != "" {
+				if _, err := n.Float64(); err == nil {
+					other = n
+				}
+			}
+		}
+		if _, there := instance.Get(out, at); !there || other == nil {
+			continue
+		}
+		before := len(s.Validate(out, nil))
+		if with, _ := instance.Set(out, at, other); len(s.Validate(with, nil)) < before {
+			out = with
+		}
+	}
+	if s.Valid(out) {
+		return out
+	}
+	return body
 }
 
 // bodySchema is the schema of a media type; where it has none, anything will do.

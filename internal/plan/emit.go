@@ -2,11 +2,9 @@ package plan
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"iter"
 	"net/http"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -225,68 +223,6 @@ const SameRequest = "another case sends the same request"
 // a request is sent.
 const OfTransport = "the transport writes this header"
 
-// mayBeOthers is the reason for dropping what could reach a record of somebody else.
-const mayBeOthers = "it may name a record that somebody else made"
-
-// changes reports whether the operation changes or removes the record that its path
-// names.
-func (e *emitter) changes() bool {
-	return slices.Contains([]string{"PUT", "PATCH", "DELETE"}, e.op.Method)
-}
-
-// mayReachOthers is the flaw or edge because of which a case that changes or deletes something
-// may reach a record of somebody else; nil where it may not. Services fold odd spellings of ids
-// onto records that exist, so ids are sent as they are. What is left are an id that belonged to a
-// record of this run, and words where ids are numbers or UUIDs.
-func (e *emitter) mayReachOthers(c exchange.Case) *exchange.Flaw {
-	switch {
-	case !e.changes():
-		return nil
-	case c.Edge != nil && c.Edge.In == "path":
-		return c.Edge
-	case len(c.Flaws) == 0 || c.Flaws[0].In != "path":
-		return nil
-	}
-	f, last := c.Flaws[0], lastOf(e.op.Address())
-	if len(c.Flaws) == 1 && f.Pointer == instance.Join("", last) {
-		if f.Rule == "unknown-id" && e.op.plan.opt.Retires[e.op.Name()] {
-			return nil
-		}
-		now, _ := instance.Get(c.Body, f.Pointer)
-		valid, _ := instance.Get(c.Control, f.Pointer)
-		text, isText := now.(string)
-		if isText && f.Rule != "unknown-id" && isWord.MatchString(text) && takesNoWords(valid) {
-			return nil
-		}
-	}
-	return &f
-}
-
-// lastOf is the name of the last parameter of a path.
-func lastOf(path string) string {
-	open, shut := strings.LastIndexByte(path, '{'), strings.LastIndexByte(path, '}')
-	if open < 0 || shut < open {
-		return ""
-	}
-	return path[open+1 : shut]
-}
-
-// isWord matches words without digits, separators and wildcards, which no service takes for an
-// id that is a number or a UUID, and takesNoWords reports whether a valid id is one of these.
-var isWord = regexp.MustCompile(`^[A-Za-z]{2,}(-[A-Za-z]+)*$`)
-
-func takesNoWords(id any) bool {
-	switch id := id.(type) {
-	case json.Number:
-		return true
-	case string:
-		return uuid.MatchString(id)
-	}
-	return false
-}
-
-var uuid = regexp.MustCompile(`^[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}$`)
-
 // chosen reports whether all rules that a case breaks are among those to be broken.
 // Edges belong to their rule.
 func (e *emitter) chosen(c exchange.Case) bool {
@@ -306,6 +242,10 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	}
 	if why := e.mayReachOthers(c); why != nil {
 		e.drop(*why, mayBeOthers)
+		return
+	}
+	if why := e.decisive(c); why != nil {
+		e.drop(*why, decisive)
 		return
 	}
 	if len(c.Flaws) == 1 && c.Flaws[0].In == "path" && c.Expect.Class == exchange.Either {

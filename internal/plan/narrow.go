@@ -143,7 +143,7 @@ func (p *Plan) leave(op *Operation) {
 	for _, part := range op.Parts {
 		var pointers []string
 		for _, m := range p.opt.Leave[op.Name()] {
-			if m.In == part.In {
+			if m.In == part.In && !op.holdsDecision(part, m.Pointer) {
 				pointers = append(pointers, m.Pointer)
 			}
 		}

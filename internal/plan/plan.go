@@ -82,6 +82,9 @@ type Options struct {
 	// Foreign tells why an operation, described or not, could change what others made;
 	// it is left out then. Nil: all may be sent.
 	Foreign func(operation string) string
+	// Reach tells which values of an operation's requests decide which records these change;
+	// nil: none do.
+	Reach func(operation string) *config.Reach
 	// Authorise leaves out operations that need credentials of which none is known.
 	Authorise bool
 }
@@ -163,7 +166,8 @@ type Operation struct {
 	Dropped    []flaw.Drop    // and one by one
 
 	plan  *Plan
-	merge bool // a merge patch (RFC 7396)
+	reach *config.Reach // what decides which records it changes; nil: nothing does
+	merge bool          // a merge patch (RFC 7396)
 	bound *bound
 	wrong error // with a rule of the configuration
 
@@ -260,9 +264,13 @@ func (p *Plan) fill(op *Operation) error {
 	case "OPTIONS", "TRACE", "CONNECT":
 		return errors.New("servers answer it on their own")
 	}
+	if p.opt.Reach != nil {
+		op.reach = p.opt.Reach(op.Name())
+	}
 	if err := p.parts(op); err != nil {
 		return err
 	}
+	op.decided()
 	p.leave(op)
 	if op.wrong = p.bind(op); op.wrong == nil && p.checking {
 		op.wrong = p.check(op)

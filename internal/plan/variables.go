@@ -69,7 +69,7 @@ func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
 			break
 		}
 		now, there := instance.Get(c.Value, f.Pointer)
-		if !there || f.Pointer == "" || op.bound != nil && op.bound.speaksOf(op.values(c.Shape), f.Pointer) {
+		if !there || f.Pointer == "" || op.reach != nil && op.reach.Of("body", f.Pointer) != config.Nothing || op.bound != nil && op.bound.speaksOf(op.values(c.Shape), f.Pointer) {
 			continue
 		}
 		if r, is := settled[f.Pointer]; is && r.Around != "" {

@@ -153,6 +153,13 @@ func (t *trial) send(ctx context.Context, values map[string]any, c exchange.Case
 	sender := t.knowing(values)
 	records := t.bench.With(values)
 	return t.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
+		if target == nil {
+			e.Case = records.Current(e.Case)
+			if why := records.Withhold(ctx, &e, func() (bool, bool) { return false, false }); why != "" {
+				e.Response = exchange.Answer{Err: why, NotSent: true}
+				return e
+			}
+		}
 		e.Response = t.dispatch(ctx, sender, records, &e.Case, target)
 		return e
 	})
@@ -372,11 +379,11 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 	if opt.Without == nil {
 		opt.Without = map[string]string{}
 	}
-	opt.Foreign = conf.Foreign
+	opt.Foreign, opt.Reach = conf.Foreign, conf.Reach
 	opt.Retires = map[string]bool{}
 	for _, o := range doc.Operations {
 		if f, ok := conf.FixtureOf(conf.TargetOf(o.Name())); ok && fixture.Changes(o.Method) {
-			opt.Retires[o.Name()] = f.Undo != ""
+			opt.Retires[o.Name()] = f.Undo != "" && f.Send != o.Name() // which creates a record there
 		}
 	}
 	opt.Now = time.Now()

@@ -1,0 +1,85 @@
+package trial_test
+
+import (
+	"context"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"obiter/internal/config"
+	"obiter/internal/flaw"
+	"obiter/internal/hostile"
+	"obiter/internal/oad"
+	"obiter/internal/plan"
+	"obiter/internal/send"
+	"obiter/internal/trial"
+)
+
+// tryBuoyage tries the service with a configuration.
+func tryBuoyage(t *testing.T, b *hostile.Buoyage, text string, depth flaw.Depth, parallel int) (out *trial.Outcome, told []string) {
+	t.Helper()
+	server := httptest.NewServer(b)
+	defer server.Close()
+	doc, err := oad.Read("openapi.yaml", []byte(hostile.BuoyageDescription))
+	if err != nil {
+		t.Fatal(err)
+	}
+	conf, err := config.Read("obiter.yaml", []byte(text), func(string) (string, bool) { return "", false })
+	if err != nil {
+		t.Fatal(err)
+	}
+	conf.Imply(doc)
+	base, _ := url.Parse(server.URL)
+	out, err = trial.Run(context.Background(), trial.Options{Config: conf, Document: doc, Plan: plan.Options{Base: server.URL, Depth: depth}, Base: base, Send: send.Options{RunID: "test"}, Parallel: parallel},
+		trial.Events{Remains: func(text string) { told = append(told, text) }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out, told
+}
+
+// TestWhatDecidesIsLeftAlone: where the body or the query decides which records are changed, these
+// are those that this run created, in each request.
+func TestWhatDecidesIsLeftAlone(t *testing.T) {
+	const allowed = "operations: {'POST /buoys/reset': {allow: true}}"
+	for name, c := range map[string]struct {
+		conf     string
+		depth    flaw.Depth
+		parallel int
+	}{
+		"quick": {"{}", flaw.Quick, 1}, "usual": {"{}", flaw.Usual, 16}, "deep": {"{}", flaw.Deep, 4}, "an action that is allowed": {allowed, flaw.Deep, 4},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := hostile.NewBuoyage()
+			out, told := tryBuoyage(t, b, c.conf, c.depth, c.parallel)
+			if harmed := b.Harmed(); len(harmed) > 0 {
+				t.Errorf("harmed are %q", harmed)
+			}
+			if left := b.Left(); len(left) > 0 {
+				t.Errorf("left are %q, told is %q", left, told)
+			}
+			reset := map[string]int{}
+			for _, l := range out.Report.Lines {
+				reached := l.Passed > 0 || l.Form > 0
+				if l.Operation == "POST /buoys/reset" {
+					reset["reached"] = l.Passed
+				} else if !reached && l.Operation != plan.WholeAPI {
+					t.Errorf("%s is not reached: %+v", l.Operation, l)
+				}
+			}
+			wheres := b.Wheres()
+			if c.conf != allowed && len(wheres) > 0 {
+				t.Errorf("an action was sent that nobody allowed: %v", wheres)
+			}
+			if c.conf == allowed && (len(wheres) != 1 || reset["reached"] == 0) {
+				t.Errorf("the action was told to change %v, %d passed", wheres, reset["reached"])
+			}
+		})
+	}
+}
+
+var _ = slices.Sorted[string]
+var _ = strings.Join
