@@ -36,7 +36,7 @@ var within = map[string]map[string][]string{
 	},
 	"plan": {
 		"business": {"business.go", "kind.go", "kind_flaw.go", "kind_is.go"}, "document": {"answers.go", "body.go", "business.go", "described.go", "part.go", "plan.go", "reach.go"},
-		"wire": {"body.go", "compose.go", "emit.go", "media.go", "part.go", "request.go"}, "sample": {"body.go", "business.go", "emit.go", "part.go", "plan.go", "reach.go", "variables.go"},
+		"wire": {"answers.go", "body.go", "compose.go", "emit.go", "media.go", "part.go", "request.go"}, "sample": {"body.go", "business.go", "emit.go", "part.go", "plan.go", "reach.go", "variables.go"},
 	},
 	"judge": {
 		"problem": {"beyond.go", "blame.go", "consistency.go", "judge.go", "look.go", "reach.go", "words.go"}, "layout": {"blame.go", "consistency.go", "judge.go", "look.go", "reach.go", "run.go", "words.go"},

@@ -80,6 +80,7 @@ type Planter struct {
 	keeps    func(string) bool // of Options: Typed
 	top      *schema.Shape     // what the schemas say of the control as a whole; nil: not merged yet
 	astext   bool              // seen is not the instance as it is
+	apart    bool              // what is seen of a member does not depend on the others
 	maker    *sample.Maker
 	planted  func(Planted) bool
 	dropped  func(Drop)
@@ -107,6 +108,8 @@ type Options struct {
 	// parameters and form fields are: 12 and "12" look alike. False where the
 	// instance cannot be sent at all. Nil: as it is.
 	Seen func(any) (any, bool)
+	// Apart says that what is read of a member does not depend on the others.
+	Apart bool
 	// Readings are all ways in which what is sent for a member of the instance may be
 	// read, and whether it may be taken for absent. May be nil.
 	Readings func(name string, v any, list []schema.Schema) (readings []any, absent bool)
@@ -128,6 +131,7 @@ func Plant(root schema.Schema, control any, opt Options, yield func(Planted) boo
 	if p.in == "" {
 		p.in = "body"
 	}
+	p.apart = opt.Seen == nil || opt.Apart
 	if p.astext = p.seen != nil; !p.astext {
 		p.seen = func(v any) (any, bool) { return v, true }
 	}
@@ -231,7 +235,7 @@ func (p *Planter) walk(pointer string, list []schema.Schema, v any, from *anchor
 	visit(&site{p, pointer, v, list, sh, holder, *from, map[string]bool{}})
 	outer := from
 	var decisive map[string]bool
-	if !p.astext && from.pointer == pointer {
+	if p.apart && from.pointer == pointer {
 		var ok bool
 		if decisive, ok = sh.MembersIndependent(v); ok {
 			from = nil // what is inside can be proved by itself

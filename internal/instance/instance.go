@@ -366,8 +366,8 @@ func Equal(a, b any) bool {
 		return true
 	case json.Number:
 		b, ok := b.(json.Number)
-		if !ok {
-			return false
+		if !ok || a == b {
+			return ok
 		}
 		x, okX := Rat(a)
 		y, okY := Rat(b)

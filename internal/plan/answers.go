@@ -12,6 +12,7 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/oad"
 	"obiter/internal/schema"
+	"obiter/internal/wire"
 )
 
 // answers compiles the schemas of documented answers, when they are needed.
@@ -169,7 +170,7 @@ func (op *Operation) Reader() (exchange.Case, bool) {
 			continue
 		}
 		path := op.values(fullest)["path"]
-		address, _ := op.plan.address(o, op.Parts, map[string]any{"path": path})
+		address, _ := wire.Address(op.plan.opt.Base, o.Path, placesOf(op.Parts), map[string]any{"path": path})
 		reader := &Operation{Operation: o, plan: op.plan}
 		if op.plan.authorise(reader) != nil {
 			continue

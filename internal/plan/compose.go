@@ -6,7 +6,6 @@ import (
 
 	"obiter/internal/exchange"
 	"obiter/internal/instance"
-	"obiter/internal/oad"
 	"obiter/internal/wire"
 )
 
@@ -62,11 +61,12 @@ func (op *Operation) composer(part *Part, control any) func(v any) exchange.Requ
 			return r
 		}
 	}
-	body := op.body(around)
+	body, written := op.body(around), &wire.Written{}
+	op.requestWith(written, op.Method, op.Media, body, around)
 	return func(v any) exchange.Request {
 		values := maps.Clone(around)
 		values[part.In] = v
-		return op.request(op.Method, op.Media, body, values)
+		return op.requestWith(written, op.Method, op.Media, body, values)
 	}
 }
 
@@ -76,7 +76,11 @@ const accept = "application/json, application/problem+json, */*;q=0.1"
 
 // request puts together what is sent.
 func (op *Operation) request(method, contentType string, body []byte, values map[string]any) exchange.Request {
-	address, headers := op.plan.address(op.Operation, op.Parts, values)
+	return op.requestWith(&wire.Written{}, method, contentType, body, values)
+}
+
+func (op *Operation) requestWith(written *wire.Written, method, contentType string, body []byte, values map[string]any) exchange.Request {
+	address, headers := written.Address(op.plan.opt.Base, op.Path, placesOf(op.Parts), values)
 	r := exchange.Request{Method: method, URL: address, Body: body}
 	r.Headers = append(r.Headers, [2]string{"Accept", accept})
 	if contentType == "" && op.Body == nil {
@@ -89,11 +93,10 @@ func (op *Operation) request(method, contentType string, body []byte, values map
 	return r
 }
 
-// address fills an operation's path template.
-func (p *Plan) address(o oad.Operation, parts []*Part, values map[string]any) (string, [][2]string) {
-	places := make([]*wire.Place, len(parts))
+func placesOf(parts []*Part) []*wire.Place {
+	out := make([]*wire.Place, len(parts))
 	for i, part := range parts {
-		places[i] = &part.Place
+		out[i] = &part.Place
 	}
-	return wire.Address(p.opt.Base, o.Path, places, values)
+	return out
 }

@@ -40,7 +40,7 @@ func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 		if op.plan.opt.Budget > 0 && chosen == nil {
 			var held []*exchange.Case
 			if held, within = op.withinBudget(); held != nil {
-				op.giveOut(held, within, in, yield)
+				op.giveOut(held, in, yield)
 				return
 			}
 		}
@@ -54,8 +54,8 @@ func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 	}
 }
 
-// giveOut gives out those of the cases that are picked, and lets go of each.
-func (op *Operation) giveOut(held []*exchange.Case, picked []bool, in *room, yield func(*exchange.Case) bool) {
+// giveOut gives out the cases that are there, and lets go of each.
+func (op *Operation) giveOut(held []*exchange.Case, in *room, yield func(*exchange.Case) bool) {
 	defer func() { in.leave(held) }()
 	in.enter(held)
 	give := func(i int) bool {
@@ -63,10 +63,10 @@ func (op *Operation) giveOut(held []*exchange.Case, picked []bool, in *room, yie
 		in.leave(held[i : i+1])
 		held[i] = nil
 		c.Number = op.number() + i + 1
-		return !picked[i+1] || yield(c)
+		return yield(c)
 	}
 	for i, c := range held {
-		if (in == nil || c.Edge == nil) && !give(i) {
+		if c != nil && (in == nil || c.Edge == nil) && !give(i) {
 			return
 		}
 	}
@@ -141,56 +141,6 @@ func (op *Operation) emit(yield func(int, exchange.Case) bool) {
 	}
 	e.rules()
 	e.request()
-}
-
-// Limits of what is held of an operation, so that it need not be planned twice.
-const (
-	maxHeld  = 4 << 20 // of the bodies of its cases
-	mostHeld = 5_000   // cases
-
-	usualCases = 96 // of an operation
-)
-
-// withinBudget picks cases: all controls, then by turns one of each rule. Where they are
-// neither many nor large, it gives all of them themselves as well.
-func (op *Operation) withinBudget() (all []*exchange.Case, picked []bool) {
-	type kind struct{ in, rule string }
-	type ranked struct{ turn, place int }
-	list := make([]ranked, 0, usualCases)
-	turns := map[kind]int{}
-	picked = make([]bool, 1, usualCases+1) // there is no place 0
-	all = make([]*exchange.Case, 0, usualCases)
-	bytes := 0
-	op.emit(func(i int, c exchange.Case) bool {
-		if bytes += len(c.Request.Body); bytes <= maxHeld && i <= mostHeld {
-			all = append(all, &c)
-		} else {
-			all = nil
-		}
-		picked = append(picked, c.Kind == exchange.Control)
-		var k kind
-		switch {
-		case c.Kind == exchange.Control:
-			return true
-		case c.Edge != nil:
-			k = kind{"edge", c.Edge.Rule}
-		case len(c.Flaws) > 1:
-			k = kind{"", "several"}
-		default:
-			k = kind{c.Flaws[0].In, c.Flaws[0].Rule}
-		}
-		turns[k]++
-		list = append(list, ranked{turns[k], i})
-		return true
-	})
-	if len(list) > op.plan.opt.Budget {
-		slices.SortFunc(list, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.turn, b.turn), cmp.Compare(a.place, b.place)) })
-		list = list[:op.plan.opt.Budget]
-	}
-	for _, r := range list {
-		picked[r.place] = true
-	}
-	return all, picked
 }
 
 // emitter gives cases ids, and keeps equal requests out.
@@ -403,7 +353,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 	opt := flaw.Options{Depth: e.op.plan.opt.Depth, Maker: e.op.plan.maker, Patch: e.op.merge && part.In == "body", In: part.In, Alternatives: alternatives,
 		Enough: func() bool { return e.bytes > maxBytes }, Done: done, Dropped: func(d flaw.Drop) { e.drop(d.Flaw, d.Why) }}
 	if part.IsText() {
-		opt.Seen, opt.Readings = part.Seen, part.Readings
+		opt.Seen, opt.Readings, opt.Apart = part.Seen, part.Readings, part.In != "body"
 		opt.Typed = func(name string) bool {
 			object, _ := control.Value.(map[string]any)
 			return part.KeepsTypes(name, object[name])

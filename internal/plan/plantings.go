@@ -23,10 +23,11 @@ type plantings struct {
 }
 
 // Limits of what is remembered: parts, for operations with the same parameters follow one
-// another in most descriptions, and for each the bytes of its texts.
+// another in most descriptions, and for each the bytes of its values.
 const (
 	mostPlantings  = 64
-	mostOfPlanting = 64 << 10
+	mostOfPlanting = 1 << 20
+	ofMember       = 64 // what a member takes besides its text
 )
 
 func (p *plantings) of(key string) ([]planting, bool) {
@@ -76,7 +77,9 @@ func (e *emitter) parameters(part *Part, control any, opt flaw.Options, give fun
 	list = nil
 	dropped, enough, size := opt.Dropped, false, 0
 	opt.Dropped = func(d flaw.Drop) {
-		list = append(list, planting{dropped: &d})
+		if size <= mostOfPlanting {
+			list = append(list, planting{dropped: &d})
+		}
 		dropped(d)
 	}
 	opt.Enough = func() bool {
@@ -84,11 +87,16 @@ func (e *emitter) parameters(part *Part, control any, opt flaw.Options, give fun
 		return enough
 	}
 	flaw.Plant(part.Schema, control, opt, func(p flaw.Planted) bool {
-		list = append(list, planting{planted: p})
+		if size <= mostOfPlanting {
+			list = append(list, planting{planted: p})
+		}
 		object, _ := p.Value.(map[string]any)
 		for _, v := range object {
 			text, _ := v.(string)
-			size += len(text)
+			size += ofMember + len(text)
+		}
+		if size > mostOfPlanting {
+			list = nil
 		}
 		return give(p)
 	})

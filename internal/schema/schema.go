@@ -155,7 +155,11 @@ func (s *Set) compileError(err error) error {
 				}
 			}
 		}
-		return fmt.Errorf("the schema is not valid: at %s %s", instance.Fragment(instance.Join("", deepest.InstanceLocation...)), wording(deepest.ErrorKind))
+		is := "is not valid"
+		if isTooLong(deepest.ErrorKind) {
+			is = "is not tried"
+		}
+		return fmt.Errorf("the schema %s: at %s %s", is, instance.Fragment(instance.Join("", deepest.InstanceLocation...)), wording(deepest.ErrorKind))
 	}
 	text := err.Error()
 	if line, _, more := strings.Cut(text, "\n"); more {
@@ -501,7 +505,21 @@ type pattern struct {
 // matchTimeout stops catastrophic patterns.
 const matchTimeout = 100 * time.Millisecond
 
+// maxPattern is how long a pattern may be, in bytes: hundreds of times as long as those of real
+// descriptions. Trying a longer one takes too much time and memory.
+const maxPattern = 100_000
+
+// tooLong is a pattern of so many bytes.
+type tooLong struct{ bytes int }
+
+func (e *tooLong) Error() string {
+	return fmt.Sprintf("the pattern has %d bytes, and those of more than %d are not tried", e.bytes, maxPattern)
+}
+
 func compilePattern(source string) (jsonschema.Regexp, error) {
+	if len(source) > maxPattern {
+		return nil, &tooLong{len(source)}
+	}
 	re, err := regexp2.Compile(ShortCategories(source), regexp2.ECMAScript|regexp2.Unicode)
 	if err != nil {
 		return pattern{source, nil}, nil

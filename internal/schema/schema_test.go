@@ -85,6 +85,14 @@ func TestUnreadablePatternsAreNotChecked(t *testing.T) {
 	}
 }
 
+func TestLongPatternsAreNotTried(t *testing.T) {
+	doc := schematest.Document(t, "3.1.0", "{properties: {a: {pattern: '"+strings.Repeat("ab?", 40_000)+"'}}}")
+	_, err := schema.NewSet(doc).Compile(doc.Operations[0].Body.Media[0].Schema.URL())
+	if want := "the schema is not tried: at #/properties/a/pattern the pattern has 120000 bytes, and those of more than 100000 are not tried"; err == nil || err.Error() != want {
+		t.Errorf("error = %.300v", err)
+	}
+}
+
 func TestCompileErrorsSayWhere(t *testing.T) {
 	doc := schematest.Document(t, "3.1.0", "{properties: {a: {type: strin}}}")
 	_, err := schema.NewSet(doc).Compile(doc.Operations[0].Body.Media[0].Schema.URL())

@@ -12,6 +12,37 @@ import (
 // a base and the headers that come of them. What follows a # in a template
 // tells operations apart in some descriptions, and is never sent.
 func Address(base, path string, places []*Place, values map[string]any) (string, [][2]string) {
+	return (&Written{}).Address(base, path, places, values)
+}
+
+// Written remembers how parameters of the query were written: of many requests most have the
+// same values. It is not safe for concurrent use.
+type Written struct {
+	query map[string]writtenQuery // by name
+}
+
+type writtenQuery struct {
+	of   any
+	text []string
+}
+
+func (w *Written) of(param oad.Parameter, v any) []string {
+	have, known := w.query[param.Name]
+	if known && same(have.of, v) {
+		return have.text
+	}
+	text := Query(param, v)
+	if !known { // the first one is a control's, which most requests share
+		if w.query == nil {
+			w.query = map[string]writtenQuery{}
+		}
+		w.query[param.Name] = writtenQuery{v, text}
+	}
+	return text
+}
+
+// Address is the function of that name.
+func (w *Written) Address(base, path string, places []*Place, values map[string]any) (string, [][2]string) {
 	path, _, _ = strings.Cut(path, "#")
 	var query, cookies []string
 	var headers [][2]string
@@ -30,7 +61,7 @@ func Address(base, path string, places []*Place, values map[string]any) (string,
 			case "path":
 				path = strings.ReplaceAll(path, "{"+param.Name+"}", pathText(param, v))
 			case "query":
-				query = append(query, Query(param, v)...)
+				query = append(query, w.of(param, v)...)
 			case "header":
 				headers = append(headers, [2]string{param.Name, headerText(param, v)})
 			case "cookie":

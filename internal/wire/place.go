@@ -60,13 +60,13 @@ func (p *Place) Seen(v any) (any, bool) {
 			out[name] = member
 			continue
 		}
-		if h, ok := p.read[name]; ok && isScalar(member) && h.sent == member {
+		if h, ok := p.read[name]; ok && same(h.sent, member) {
 			out[name] = h.seen
 			continue
 		}
 		members, _ := sh.Member(name)
 		out[name] = Read(members, listed(members, member))
-		if _, ok := p.read[name]; !ok && p.read != nil && isScalar(member) { // the control's, which most requests share
+		if _, ok := p.read[name]; !ok && p.read != nil && isFlat(member) { // the control's, which most requests share
 			p.read[name] = reading{member, out[name]}
 		}
 	}
@@ -140,6 +140,9 @@ func isFlat(v any) bool {
 func (p *Place) Sendable(object map[string]any) (map[string]any, bool) {
 	out := object
 	for name, v := range object {
+		if h, ok := p.read[name]; ok && same(h.sent, v) { // it was looked at before
+			continue
+		}
 		if list, ok := v.([]any); ok && len(list) == 0 && !p.KeepsTypes(name, v) {
 			if len(out) == len(object) {
 				out = maps.Clone(object)
@@ -191,6 +194,16 @@ func (p *Place) separators(name string) string {
 		return map[string]string{"label": ".,", "matrix": ";,", "spaceDelimited": " ", "pipeDelimited": "|"}[param.Style] + ","
 	}
 	return ""
+}
+
+// same reports whether two values are one: equal scalars, or the same list.
+func same(a, b any) bool {
+	x, isList := a.([]any)
+	y, areLists := b.([]any)
+	if isList || areLists {
+		return isList && areLists && len(x) == len(y) && len(x) > 0 && &x[0] == &y[0]
+	}
+	return isScalar(a) && isScalar(b) && a == b
 }
 
 func (p *Place) writableText(t string) bool {
