@@ -142,11 +142,35 @@ func inText(text []byte, name string, was, is any) ([]byte, bool) {
 		return text, false
 	}
 	for _, written := range []func(string) string{func(s string) string { return s }, url.QueryEscape, func(s string) string { return string(instance.Escaped(s)) }} {
-		if bytes.Contains(text, []byte(written(before))) {
-			return bytes.ReplaceAll(text, []byte(written(before)), []byte(written(after))), true
+		if out, changed := replaced(text, []byte(written(before)), []byte(written(after))); changed {
+			return out, true
 		}
 	}
 	return text, false
+}
+
+// replaced puts a text in place of another wherever that is not a part of a longer one.
+func replaced(text, was, is []byte) (out []byte, changed bool) {
+	for from := 0; ; {
+		i := bytes.Index(text[from:], was)
+		if i < 0 {
+			return append(out, text[from:]...), changed
+		}
+		begin, end := from+i, from+i+len(was)
+		alone := (begin == 0 || !isOfText(text[begin-1])) && (end == len(text) || !isOfText(text[end]))
+		if out = append(out, text[from:begin]...); alone {
+			out, changed = append(out, is...), true
+		} else {
+			out = append(out, was...)
+		}
+		from = end
+	}
+}
+
+// isOfText reports whether a character may be of the text that is next to it, and does not part it
+// from what else is in a body.
+func isOfText(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || bytes.IndexByte([]byte(" +-_.%\\"), c) >= 0
 }
 
 // Renew gives a control the values that a case of it was sent with, where both have a field

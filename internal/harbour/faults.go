@@ -65,6 +65,7 @@ var Faults = []Fault{
 	{"bytes-counted", replaceBooking, "edge-rejected", "lengths are counted in bytes", true, nil},
 	{"filter-unchecked", listVessels, "accepted", "query parameters are taken as they come", false, nil},
 	{"half-written", changeVessel, "changed-state", "a patch is written before it is checked", false, nil},
+	{"stored-first", createVessel, "rejected-but-stored", "a vessel is stored before it is checked", false, nil},
 	{"trace-shown", orderPilot, "leaks-internals", "a value of the wrong type shows the stack", false, nil},
 	{"phrase-returned", openSession, "echoes-secret", "field errors carry the rejected value, the pass phrase too", false, nil},
 	{"page-with-input", orderPilot, "unsafe-html", "a rejection is a page that repeats the input", false, []string{"not-problem", "odd-status"}},

@@ -238,6 +238,9 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 	if o.has(e, "half-written") && object["type"] != nil && len(c.errors) > 0 {
 		o.keep(kind, id, aurora(object["type"]))
 	}
+	if o.has(e, "stored-first") && len(c.errors) > 0 && object["name"] != nil {
+		o.keep(kind, o.newID(kind), object)
+	}
 	if e.guarded && object != nil {
 		o.towRules(c, e, id, object)
 	}

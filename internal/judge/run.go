@@ -286,6 +286,10 @@ func Spoilt(c exchange.Case, a exchange.Answer) bool {
 // State judges what a rejected case made of a resource, and whether it keeps what only
 // the service sets.
 func (r *Run) State(c exchange.Case, seen Readings) {
+	if seen.By != "" {
+		r.note(storedAnyway(c, seen.By))
+		return
+	}
 	if IsReadOnly(c) {
 		if Shows(c, seen.After) {
 			r.note(runFinding(c, readOnlyStored(c, "the resource, read afterwards,")))

@@ -154,6 +154,9 @@ type Readings struct {
 	Second any `json:"second"`
 	Before any `json:"before"`
 	After  any `json:"after"`
+	// By is the operation that showed After, where that is the record of a creation that was
+	// refused; the other readings are nothing then. Empty: they are of one resource.
+	By string `json:"by,omitempty"`
 }
 
 // UnmarshalJSON keeps the digits of numbers.
@@ -181,6 +184,15 @@ func runFinding(c exchange.Case, f Finding) RunFinding {
 // changed is the finding for a rejected case that changed what was there.
 func changed(c exchange.Case, change string) RunFinding {
 	return runFinding(c, finding("changed-state", fieldOf(c), "", fmt.Sprintf("%s was rejected, and yet %s", said(c), change)))
+}
+
+// storedAnyway is the finding for a refused creation whose record is there all the same.
+func storedAnyway(c exchange.Case, by string) RunFinding {
+	what := "a valid request"
+	if len(c.Flaws) > 0 {
+		what = said(c)
+	}
+	return runFinding(c, finding("rejected-but-stored", fieldOf(c), "", fmt.Sprintf("%s was rejected, and yet %s shows its record", what, by)))
 }
 
 // unstable compares the second answer to a rejected case with the fingerprint of

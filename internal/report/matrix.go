@@ -112,7 +112,7 @@ func markOf(res *record.Result) Mark {
 		return Crash
 	case res.Kind == exchange.Edge && has("edge-rejected"):
 		return TooStrict
-	case has("accepted", "changed-state", "read-only-stored"):
+	case has("accepted", "changed-state", "rejected-but-stored", "read-only-stored"):
 		return NotKept
 	case res.Verdict != judge.Pass:
 		return Mistold

@@ -32,6 +32,9 @@ type Work struct {
 	// twice before and once after. False where the operation has no such records, or
 	// they cannot be read. Nil: it has none.
 	Around func(ctx context.Context, reader, c exchange.Case) (seen judge.Readings, ok bool)
+	// Stored are the refused cases of the operation whose records are there all the same, with what
+	// shows them. Nil: that is not known.
+	Stored func(ctx context.Context) []record.State
 	// Restore takes away what the cases of the operation have made so far: that may be
 	// what keeps the service from working. Nil: nothing can be done.
 	Restore func(ctx context.Context)
@@ -362,6 +365,7 @@ func (o *operation) run(ctx context.Context) {
 		return
 	}
 	o.readBack(ctx)
+	o.checkStored(ctx)
 	o.together(append(o.again(ctx), func() { o.close(ctx) }))
 	if len(o.failing) == 0 {
 		return

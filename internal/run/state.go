@@ -122,6 +122,25 @@ func (o *operation) readBack(ctx context.Context) {
 	}
 }
 
+// maxStored bounds the refused cases of an operation that are told of because their records are
+// there.
+const maxStored = 16
+
+// checkStored looks whether records are there whose creation was refused.
+func (o *operation) checkStored(ctx context.Context) {
+	if o.work.Stored == nil {
+		return
+	}
+	list := o.work.Stored(ctx)
+	slices.SortFunc(list, func(a, b record.State) int { return cmp.Compare(a.Case.Number, b.Case.Number) })
+	for _, s := range list[:min(len(list), maxStored)] {
+		if o.opt.Redact != nil {
+			s.Case = o.opt.Redact(exchange.Exchange{Case: s.Case}).Case
+		}
+		o.state(s)
+	}
+}
+
 // around puts the resource back with the control, sends the cases, and tells what
 // the resource shows before and after; false where that cannot be told. What a POST
 // would put back is a creation of its own.

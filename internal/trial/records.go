@@ -19,6 +19,7 @@ import (
 	"obiter/internal/instance"
 	"obiter/internal/judge"
 	"obiter/internal/plan"
+	"obiter/internal/record"
 	"obiter/internal/run"
 	"obiter/internal/send"
 )
@@ -326,14 +327,15 @@ func (t *trial) remains() {
 // work is an operation that is tried, with the records that it has for itself.
 type work struct {
 	*trial
-	records *fixture.Records
-	sender  *send.Sender     // knows the values of these
-	each    []config.Fixture // made anew for each case
-	all     []config.Fixture // made for the operation
-	again   func() (refused, known bool)
-	valid   atomic.Pointer[exchange.Exchange] // a valid request that was accepted
-	stopped atomic.Pointer[string]            // why nothing more is to be sent; nil: more may be
-	makers  []string                          // operations that made what its requests name
+	operation string // its name
+	records   *fixture.Records
+	sender    *send.Sender     // knows the values of these
+	each      []config.Fixture // made anew for each case
+	all       []config.Fixture // made for the operation
+	again     func() (refused, known bool)
+	valid     atomic.Pointer[exchange.Exchange] // a valid request that was accepted
+	stopped   atomic.Pointer[string]            // why nothing more is to be sent; nil: more may be
+	makers    []string                          // operations that made what its requests name
 }
 
 // forCase are the fixtures that are made anew for a case: what a DELETE with other
@@ -349,7 +351,7 @@ func (w *work) forCase(c *exchange.Case) []config.Fixture {
 // After it, what it created is taken away too.
 func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error) {
 	list := t.conf.Own(op.Name())
-	w := &work{trial: t, records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name())}
+	w := &work{trial: t, operation: op.Name(), records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name())}
 	w.again = sync.OnceValues(func() (bool, bool) { return w.twice(ctx) })
 	var setting *fixture.Setting
 	if t.conf.Operations[op.Name()].Allow {
@@ -364,7 +366,7 @@ func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error)
 		}
 		return ""
 	}
-	out := run.Work{Operation: op, Stops: stops, Send: w.one, Around: w.around, Restore: w.restore, Undo: func() {
+	out := run.Work{Operation: op, Stops: stops, Send: w.one, Around: w.around, Stored: w.stored, Restore: w.restore, Undo: func() {
 		t.restoreSetting(ctx, w.records, setting, op.Name())
 		t.undo(ctx, w.records)
 		t.kept.journal.Over(op.Name())
@@ -464,6 +466,7 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		w.died(&e.Response)
 		w.handsOut(&e.Case, &e.Response)
 		w.records.Sent(&e)
+		w.records.Refused(&e)
 		w.records.Adopt(ctx, &e, noted)
 		records.Removed(&e.Case, &e.Response)
 		if e.Kind == exchange.Control && e.Response.Success() && e.Request.Method == http.MethodPost && w.valid.Load() == nil {
@@ -475,6 +478,14 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		}
 		return e
 	})
+}
+
+// stored are the cases that were refused although their records are there.
+func (w *work) stored(ctx context.Context) (out []record.State) {
+	for _, s := range w.records.StoredAnyway(ctx, w.operation) {
+		out = append(out, record.State{Case: s.Case, Seen: judge.Readings{After: w.opt.Secrets.Value(s.Shown), By: s.By}})
+	}
+	return out
 }
 
 // twice sends the first valid request that was accepted once more, as it was: a service that
