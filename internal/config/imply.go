@@ -243,6 +243,9 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 		}
 		root, within = of, of
 	}
+	if doingWord(create) != "" && !c.Operations[create.Name()].Allow || within != "" && c.sorts.of != nil && !c.Creates(create.Name()) {
+		return Fixture{}, false // it does something to what is there
+	}
 	var remove oad.Operation
 	for below := root + "/{}"; remove.Path == "" && strings.Count(below, "{}") <= strings.Count(root, "{}")+maxNames; below += "/{}" {
 		remove = at["DELETE "+below]

@@ -2,6 +2,7 @@ package trial
 
 import (
 	"context"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -26,6 +27,7 @@ type renewed struct {
 	settled bool            // a request with them, or without some of them, was accepted
 	fixed   map[string]bool // fields that do not take them
 	wide    bool            // others get new values, too
+	refused map[string]bool // valid requests, by their shapes, that were refused with all values as planned, too
 }
 
 func (r *renewal) of(operation string) renewed {
@@ -41,6 +43,20 @@ func (r *renewal) learn(operation string, is renewed) {
 		r.operations = map[string]renewed{}
 	}
 	is.settled = true
+	r.operations[operation] = is
+}
+
+// refuse notes a valid request that is refused whatever its values are: another one may be accepted.
+func (r *renewal) refuse(operation, shape string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.operations == nil {
+		r.operations = map[string]renewed{}
+	}
+	is := r.operations[operation]
+	refused := map[string]bool{shape: true}
+	maps.Copy(refused, is.refused)
+	is.refused = refused
 	r.operations[operation] = is
 }
 
@@ -67,7 +83,7 @@ func (r *renewal) deliver(ctx context.Context, c exchange.Case, send func(exchan
 	if c.Expect.Class != exchange.Duplicate && reportsDuplicate(e) {
 		return r.otherwise(ctx, c, is, e, send)
 	}
-	if c.Kind != exchange.Control || is.settled || len(e.Fresh) == 0 {
+	if c.Kind != exchange.Control || is.settled || is.refused[c.Base] || len(e.Fresh) == 0 {
 		return e
 	}
 	if e.Response.Success() {
@@ -87,7 +103,7 @@ func (r *renewal) deliver(ctx context.Context, c exchange.Case, send func(exchan
 			return again
 		}
 	}
-	r.learn(c.Operation, is)
+	r.refuse(c.Operation, c.Base)
 	return e
 }
 

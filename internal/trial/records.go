@@ -467,17 +467,28 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		w.handsOut(&e.Case, &e.Response)
 		w.records.Sent(&e)
 		w.records.Refused(&e)
+		if why := w.noCreation(ctx, records, &e); why != "" {
+			w.stopped.Store(&why)
+			w.records.Journal.Gone(noted)
+			return e
+		}
 		w.records.Adopt(ctx, &e, noted)
 		records.Removed(&e.Case, &e.Response)
-		if e.Kind == exchange.Control && e.Response.Success() && e.Request.Method == http.MethodPost && w.valid.Load() == nil {
-			sent := e
-			if w.valid.CompareAndSwap(nil, &sent) && w.conf.Supposed(e.Operation) && !records.ShowsCreation(ctx, &e) && ctx.Err() == nil {
-				why := fmt.Sprintf("its answer, %s, does not show that it created a record, so it may change what is there; if it may be sent: operations: { %s: { allow: true } } in obiter.yaml", judge.StatusText(e.Response.Status), e.Operation)
-				w.stopped.Store(&why)
-			}
-		}
 		return e
 	})
+}
+
+// noCreation says why nothing more of an operation is to be sent: its first valid request was
+// accepted, and the answer does not show that it created a record, as only the description says.
+func (w *work) noCreation(ctx context.Context, records *fixture.Records, e *exchange.Exchange) string {
+	if e.Kind != exchange.Control || !e.Response.Success() || e.Request.Method != http.MethodPost || w.valid.Load() != nil {
+		return ""
+	}
+	sent := *e
+	if !w.valid.CompareAndSwap(nil, &sent) || !w.conf.Supposed(e.Operation) || records.ShowsCreation(ctx, e) || ctx.Err() != nil {
+		return ""
+	}
+	return fmt.Sprintf("its answer, %s, does not show that it created a record, so it may change what is there; if it may be sent: operations: { %s: { allow: true } } in obiter.yaml", judge.StatusText(e.Response.Status), e.Operation)
 }
 
 // stored are the cases that were refused although their records are there.

@@ -100,7 +100,7 @@ func remainders(left []fixture.Left, file string) []string {
 		case changed:
 			out = append(out, fmt.Sprintf("not restored: what %s changes (%s)", g.operation, why))
 		case appeared:
-			out = append(out, fmt.Sprintf("appeared during the run: %s where %s creates some, with nothing in it that was sent%s", records(n), g.operation, at))
+			out = append(out, fmt.Sprintf("appeared during the run: %s where %s creates some, which nothing shows to be of this run%s", records(n), g.operation, at))
 		}
 	}
 	return out

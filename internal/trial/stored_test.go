@@ -114,18 +114,18 @@ func TestRefusedAndStored(t *testing.T) {
 	list := "get: {responses: {'200': {description: all}}}"
 	for name, c := range map[string]struct {
 		list  string
-		piers piers
+		piers *piers
 		want  bool
 	}{
-		"sound":                     {list, piers{}, false},
-		"a list shows it":           {list, piers{stores: true}, true},
-		"GET shows it":              {"", piers{stores: true}, true},
-		"it is kept as refused":     {list, piers{stores: true, extra: map[string]any{"status": "REJECTED"}}, false},
-		"its answer is a duplicate": {list, piers{stores: true, status: 409}, false},
+		"sound":                     {list, &piers{}, false},
+		"a list shows it":           {list, &piers{stores: true}, true},
+		"GET shows it":              {"", &piers{stores: true}, true},
+		"it is kept as refused":     {list, &piers{stores: true, extra: map[string]any{"status": "REJECTED"}}, false},
+		"its answer is a duplicate": {list, &piers{stores: true, status: 409}, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			p := &c.piers
+			p := c.piers
 			p.records = map[string]map[string]any{"Old pier": {"name": "Old pier", "metres": 80}}
 			if p.status == 0 {
 				p.status = 422
