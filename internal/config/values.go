@@ -63,6 +63,14 @@ type source struct {
 	near  bool   // of a collection of the same name at another address
 }
 
+// value is the value as the file would write it.
+func (s source) value() string {
+	if s.kept != "" {
+		return "${" + s.kept + "}"
+	}
+	return fmt.Sprint(s.text)
+}
+
 // own reports whether the record may be changed for it.
 func (s source) own() bool { return s.named || s.made }
 
@@ -469,7 +477,7 @@ func (c *Config) madeWithin(operation string, before []string, s source) bool {
 			return false
 		}
 		other, known := c.source(by.Send, there[n], by.Parameters)
-		if n++; !known || here.kept != other.kept || fmt.Sprint(here.text) != fmt.Sprint(other.text) {
+		if n++; !known || here.value() != other.value() {
 			return false
 		}
 	}

@@ -579,3 +579,19 @@ func TestMayBeTaken(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlyAValueThatIsAsUsualIsTaken: what the answer calls taken is in the valid request as well; a
+// value that only this request has was refused for itself.
+func TestOnlyAValueThatIsAsUsualIsTaken(t *testing.T) {
+	says := `{"type":"urn:harbour:x","title":"Invalid","status":422,"errors":[{"pointer":"#/name","detail":"is already taken"}]}`
+	for own, want := range map[string]bool{"": true, "Borealis": false} {
+		c := broken(t, exchange.Constraint, "/length_m minimum")
+		if own != "" {
+			c.Body, _ = instance.Set(c.Body, "/name", own)
+		}
+		a := answer(422, problemMedia, says)
+		if got := lookAt(&c, &a).isTaken(); got != want {
+			t.Errorf("with the name %q it is taken: %v", own, got)
+		}
+	}
+}

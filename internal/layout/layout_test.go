@@ -310,3 +310,38 @@ func BenchmarkPlaces(b *testing.B) {
 		Places(doc, v)
 	}
 }
+
+// TestHabits: what is learned of a place begins with as many answers as it says, and no sooner.
+func TestHabits(t *testing.T) {
+	two := map[field]bool{{pointer: "/a"}: true, {pointer: "/b"}: true}
+	three := map[field]bool{{pointer: "/a"}: true, {pointer: "/b"}: true, {pointer: "/c"}: true}
+	for name, c := range map[string]struct {
+		place place
+		of    func(habit) bool
+		want  bool
+	}{
+		"follows in half of the answers":       {place{seen: 10, hits: 5, follows: two}, func(h habit) bool { return h.agrees }, true},
+		"follows in less":                      {place{seen: 10, hits: 4, follows: two}, func(h habit) bool { return h.agrees }, false},
+		"follows one field alone":              {place{seen: 10, hits: 10, follows: map[field]bool{{pointer: "/a"}: true}}, func(h habit) bool { return h.agrees }, false},
+		"says it in nine of ten":               {place{answers: 10, names: map[string]*said{"x": {count: 9, targets: three}}}, func(h habit) bool { return h.constant["x"] }, true},
+		"says it in eight of ten":              {place{answers: 10, names: map[string]*said{"x": {count: 8, targets: three}}}, func(h habit) bool { return h.constant["x"] }, false},
+		"says it of two fields":                {place{answers: 10, names: map[string]*said{"x": {count: 10, targets: two}}}, func(h habit) bool { return h.constant["x"] }, false},
+		"says it in too few answers":           {place{answers: few - 1, names: map[string]*said{"x": {count: few - 1, targets: three}}}, func(h habit) bool { return h.constant["x"] }, false},
+		"counts from 1, seen three times":      {place{one: 3}, func(h habit) bool { return h.fromOne }, true},
+		"counts from 1, seen twice":            {place{one: 2}, func(h habit) bool { return h.fromOne }, false},
+		"counts from 0 as well":                {place{one: 9, zero: 1}, func(h habit) bool { return h.fromOne }, false},
+		"counts from 0 once in ten":            {place{one: 10, zero: 1}, func(h habit) bool { return h.fromOne }, true},
+		"has pointers, which count from 0":     {place{one: 10, pointers: true}, func(h habit) bool { return h.fromOne }, false},
+		"names nothing":                        {place{seen: few, targets: two}, func(h habit) bool { return h.no }, true},
+		"names nothing, in too few answers":    {place{seen: few - 1, targets: two}, func(h habit) bool { return h.no }, false},
+		"names nothing, of one field":          {place{seen: few, targets: map[field]bool{{pointer: "/a"}: true}}, func(h habit) bool { return h.no }, false},
+		"names a fifth":                        {place{seen: 10, hits: 2, targets: two}, func(h habit) bool { return h.no }, false},
+		"names a tenth, and others seldom":     {place{seen: 10, hits: 1, known: 4, targets: two}, func(h habit) bool { return h.no }, true},
+		"names a tenth, and others in half":    {place{seen: 10, hits: 1, known: 5, targets: two}, func(h habit) bool { return h.no }, false},
+		"names nothing, and is a list of them": {place{seen: few, targets: two, pointers: true}, func(h habit) bool { return h.no }, false},
+	} {
+		if got := c.of(c.place.habit("/violations")); got != c.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}

@@ -28,16 +28,14 @@ func (e *emitter) changes() bool {
 	return slices.Contains([]string{"PUT", "PATCH", "DELETE"}, e.op.Method) || e.op.reach != nil && e.op.Method == "POST"
 }
 
-// mayReachOthers is the flaw or edge because of which a case that changes or deletes something
-// may reach a record of somebody else; nil where it may not. Services fold odd spellings of ids
-// onto records that exist, so ids are sent as they are. What is left are an id that belonged to a
-// record of this run, and words where ids are numbers or UUIDs.
+// mayReachOthers is the flaw because of which a case that changes or deletes something may reach a
+// record of somebody else; nil where it may not. Services fold odd spellings of ids onto records
+// that exist, so ids are sent as they are. What is left are an id that belonged to a record of this
+// run, and words where ids are numbers or UUIDs.
 func (e *emitter) mayReachOthers(c exchange.Case) *exchange.Flaw {
 	switch {
 	case !e.changes():
 		return nil
-	case c.Edge != nil && c.Edge.In == "path":
-		return c.Edge
 	case len(c.Flaws) == 0 || c.Flaws[0].In != "path":
 		return nil
 	}

@@ -54,6 +54,7 @@ type buoy struct {
 	writes  int
 	early   bool // writes before it checks
 	counts  bool // each reading shows another number of readings
+	drifts  bool // the same, but for the first few readings
 	lenient bool // takes any depth
 	wears   bool // refuses everything after some writes
 	loose   bool // takes any media type, and keeps the colour then
@@ -77,8 +78,11 @@ func (b *buoy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		for k, v := range b.record {
 			out[k] = v
 		}
-		if b.counts {
+		if b.counts || b.drifts {
 			out["reads"] = b.reads
+		}
+		if b.drifts {
+			out["reads"] = max(b.reads, 6)
 		}
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(out)
@@ -180,6 +184,7 @@ func TestWhatAResourceShowsBeforeAndAfter(t *testing.T) {
 	}{
 		{"sound", &buoy{}, ""},
 		{"sound: a number that changes by itself", &buoy{counts: true}, ""},
+		{"sound: a number that begins to change by itself", &buoy{drifts: true}, ""},
 		{"written before it is checked", &buoy{early: true}, "changed-state"},
 		{"written before it is checked, and put right by a valid body of another media type", &buoy{early: true, loose: true}, "accepted changed-state accepted"},
 		{"written before it is checked, next to a number that changes", &buoy{early: true, counts: true}, "changed-state"},

@@ -40,3 +40,31 @@ func TestWhoBrokeTheServiceIsKept(t *testing.T) {
 		}
 	}
 }
+
+// TestOutagesAreCountedWhereOthersSuffer: an operation that was tried alone disturbed nobody.
+func TestOutagesAreCountedWhereOthersSuffer(t *testing.T) {
+	for others, want := range map[int]int32{0: 0, 1: 1, 3: 1} {
+		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), aside: 4, present: map[*operation]bool{}}
+		o := &operation{runner: r}
+		r.present[o] = true
+		for range others {
+			r.present[&operation{runner: r}] = true
+		}
+		if o.storm(); r.storms.Load() != want {
+			t.Errorf("with %d others, %d outages are counted, not %d", others, r.storms.Load(), want)
+		}
+	}
+}
+
+// TestTheTrailOfALostService stays: it tells which cases were answered since.
+func TestTheTrailOfALostService(t *testing.T) {
+	for _, x := range []struct {
+		lost *lost
+		want int
+	}{{nil, 1}, {&lost{}, 3}} {
+		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), lost: x.lost, trail: []step{{id: "a"}, {id: "b"}, {id: "c"}}}
+		if r.forget(2); len(r.trail) != x.want {
+			t.Errorf("lost %v: %d are remembered, not %d", x.lost != nil, len(r.trail), x.want)
+		}
+	}
+}

@@ -27,15 +27,16 @@ type target struct {
 	tests [][]string
 }
 
-var owners = []string{"./internal/trial", "-run", "NobodyIsHarmed|NothingForeign|Restored|TheWorksAreReached|OfSomebodyElse"}
+var owners = []string{"./internal/trial", "-run", "NobodyIsHarmed|NothingForeign|Restored|TheWorksAreReached|OfSomebodyElse|WhatDecides|RefusedAndStored"}
 
 var targets = []target{
-	{[]string{"internal/fixture/ledger.go", "internal/fixture/verify.go", "internal/fixture/sweep.go", "internal/fixture/undo.go"}, [][]string{{"./internal/fixture"}, owners}},
-	{[]string{"internal/config/ownership.go"}, [][]string{{"./internal/config"}, {"./internal/fixture"}, owners}},
+	{[]string{"internal/fixture/ledger.go", "internal/fixture/verify.go", "internal/fixture/sweep.go", "internal/fixture/undo.go", "internal/fixture/chosen.go", "internal/fixture/reach.go", "internal/fixture/rename.go", "internal/fixture/put.go", "internal/fixture/stored.go"}, [][]string{{"./internal/fixture"}, owners}},
+	{[]string{"internal/config/ownership.go", "internal/config/reach.go"}, [][]string{{"./internal/config"}, {"./internal/fixture"}, owners}},
 	{[]string{"internal/exchange/variable.go"}, [][]string{{"./internal/exchange"}, {"./internal/fixture"}}},
 	{[]string{"internal/judge/judge.go", "internal/judge/blame.go", "internal/judge/reach.go", "internal/judge/consistency.go"}, [][]string{{"./internal/judge"}, {"./internal/trial", "-run", "Layouts|Faults"}}},
 	{[]string{"internal/layout/*.go"}, [][]string{{"./internal/layout"}, {"./internal/judge"}, {"./internal/trial", "-run", "Layouts"}}},
 	{[]string{"internal/flaw/flaw.go"}, [][]string{{"./internal/flaw"}}},
+	{[]string{"internal/plan/reach.go"}, [][]string{{"./internal/plan"}, owners}},
 }
 
 // change is one: a part of a file and what takes its place.
