@@ -15,6 +15,14 @@ import (
 	"obiter/internal/hostile"
 )
 
+// keeper is a service in which others keep records.
+type keeper interface {
+	http.Handler
+	Harmed() []string
+	Left() []string
+	Accounted(told []string) error
+}
+
 // TestNobodyIsHarmedByAKill: a run is killed at some moment, and what it left is deleted, or told,
 // afterwards; what others keep stays as it is.
 func TestNobodyIsHarmedByAKill(t *testing.T) {
@@ -22,21 +30,30 @@ func TestNobodyIsHarmedByAKill(t *testing.T) {
 		t.Skip("runs are ended by signals")
 	}
 	kills := 0
-	for i := range 20 {
-		o := hostile.NewOwners()
+	for i := range 24 {
+		o, description := keeper(hostile.NewOwners()), hostile.OwnersDescription
+		if i >= 16 {
+			o, description = hostile.NewBuoyage(), hostile.BuoyageDescription
+		}
 		var mu sync.Mutex
 		var running *os.Process
 		at := 1 + rand.IntN(600)
-		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { o.ServeHTTP(w, r) }))
-		o.Heard = func(n int, _ *http.Request) {
+		heard := func(n int, _ *http.Request) {
 			mu.Lock()
 			defer mu.Unlock()
 			if n == at && running != nil {
 				_ = running.Kill()
 			}
 		}
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { o.ServeHTTP(w, r) }))
+		switch o := o.(type) {
+		case *hostile.Owners:
+			o.Heard = heard
+		case *hostile.Buoyage:
+			o.Heard = heard
+		}
 		dir := t.TempDir()
-		put(t, dir, "openapi.yaml", hostile.OwnersDescription)
+		put(t, dir, "openapi.yaml", description)
 		if i%2 == 1 {
 			obiter(t, dir, "init", "openapi.yaml").check(t, 0, "", "")
 		}

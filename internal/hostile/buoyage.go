@@ -17,6 +17,10 @@ import (
 // are where it does not; a PUT creates what its address names; a title gives a record its address.
 // It is safe for concurrent use.
 type Buoyage struct {
+	// Heard is told each request before it is answered; may be nil.
+	Heard func(n int, r *http.Request)
+
+	heard   int
 	mu      sync.Mutex
 	records map[string]map[string]any // by address
 	others  map[string]string         // what others have, as text
@@ -115,6 +119,9 @@ func (b *Buoyage) Left() []string {
 	return out
 }
 
+// Accounted says what is left and not told in the lines of a run, or told and not left.
+func (b *Buoyage) Accounted(told []string) error { return accounted(b.Left(), told) }
+
 // Wheres are what actions were told to change.
 func (b *Buoyage) Wheres() map[string]int {
 	b.mu.Lock()
@@ -127,6 +134,10 @@ func (b *Buoyage) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	sent, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.heard++
+	if b.Heard != nil {
+		b.Heard(b.heard, r)
+	}
 	say := func(status int, v any) {
 		w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
 		w.WriteHeader(status)

@@ -179,11 +179,14 @@ func (o *Owners) Left() []string {
 	return out
 }
 
-var notDeleted = regexp.MustCompile(`^not deleted: (\d+) records? of (POST [^ ,]+)`)
+var notDeleted = regexp.MustCompile(`^not deleted: (\d+) records? of ((?:POST|PUT) [^ ,]+)`)
 
-// Accounted says what is left and not told in the lines of a run, or told and not left: of each
-// collection as many records, but for those that perhaps were created.
-func (o *Owners) Accounted(told []string) error {
+// Accounted says what is left and not told in the lines of a run, or told and not left.
+func (o *Owners) Accounted(told []string) error { return accounted(o.Left(), told) }
+
+// accounted holds that of each collection as many records are told as are left, but for those that
+// perhaps were created.
+func accounted(addresses, told []string) error {
 	listed, perhaps := map[string]int{}, map[string]bool{}
 	for _, line := range told {
 		if m := notDeleted.FindStringSubmatch(line); m != nil {
@@ -197,7 +200,7 @@ func (o *Owners) Accounted(told []string) error {
 		}
 	}
 	n := map[string]int{}
-	for _, at := range o.Left() {
+	for _, at := range addresses {
 		segments := strings.Split(at, "/")
 		n[segments[len(segments)-2]]++
 	}
@@ -214,8 +217,11 @@ func (o *Owners) Accounted(told []string) error {
 	return nil
 }
 
-// collectionOf is the last segment of an operation's path.
+// collectionOf is the last segment of the path that an operation creates records below.
 func collectionOf(operation string) string {
+	if strings.HasSuffix(operation, "}") { // a PUT that creates
+		operation = operation[:strings.LastIndexByte(operation, '/')]
+	}
 	return operation[strings.LastIndexByte(operation, '/')+1:]
 }
 

@@ -27,7 +27,7 @@ type target struct {
 	tests [][]string
 }
 
-var owners = []string{"./internal/trial", "-run", "NobodyIsHarmed|NothingForeign|Restored|TheWorksAreReached|OfSomebodyElse|WhatDecides|RefusedAndStored"}
+var owners = []string{"./internal/trial", "-run", "NobodyIsHarmed$|Restored|OfSomebodyElse|WhatDecides|RefusedAndStored"}
 
 var targets = []target{
 	{[]string{"internal/fixture/ledger.go", "internal/fixture/verify.go", "internal/fixture/sweep.go", "internal/fixture/undo.go", "internal/fixture/chosen.go", "internal/fixture/reach.go", "internal/fixture/rename.go", "internal/fixture/put.go", "internal/fixture/stored.go"}, [][]string{{"./internal/fixture"}, owners}},
