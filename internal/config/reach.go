@@ -26,9 +26,9 @@ type Reach struct {
 	// Decided says that something in its query or body decides which they are.
 	Decided bool
 
-	method, operation string
-	own               []string // what its own record is called in a body, in the forms in which names are compared
-	chosen            string   // the pointer of what its own record was named by when it was created
+	method string
+	own    []string // what its own record is called in a body, in the forms in which names are compared
+	chosen string   // the pointer of what its own record was named by when it was created
 }
 
 // selecting are words in the names of values that select records.
@@ -41,7 +41,7 @@ var identifying = []string{"id", "ids", "uuid", "uuids", "guid", "guids", "key",
 // there is one of.
 func (c *Config) Reach(operation string) *Reach {
 	method, path, _ := strings.Cut(operation, " ")
-	r := &Reach{method: method, operation: operation}
+	r := &Reach{method: method}
 	names := parameters(operation)
 	switch {
 	case c.sorts.of == nil:
@@ -110,6 +110,21 @@ func (r *Reach) Of(in, pointer string) Decision {
 		return Names
 	}
 	return is
+}
+
+// MayName reports whether a body, as it is sent, may have something in it that decides which records
+// are changed: most have not, and reading each takes long.
+func (r *Reach) MayName(body []byte) bool {
+	if r.Wide {
+		return true
+	}
+	text := level(string(body))
+	for _, name := range append([]string{level(instance.Last(r.chosen))}, r.own...) {
+		if name != "" && strings.Contains(text, name) {
+			return true
+		}
+	}
+	return false
 }
 
 // place is where a value stands in requests of an operation.
@@ -194,7 +209,7 @@ func (c *Config) nameRecords(doc *oad.Document) {
 				continue
 			}
 			v, known := c.namedBy(doc, o, r, p)
-			if !known {
+			if !known || strings.Count(p.pointer, "/") > 1 { // a patch (RFC 7396) reaches into no list
 				if made = false; r.Wide {
 					c.sorts.unnamed[o.Name()] = p
 				}
