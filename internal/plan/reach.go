@@ -206,6 +206,10 @@ func (p *Plan) NewName(operation, parameter string, nth uint64) (any, error) {
 	}
 	for i := range uint64(nameTries) {
 		v, ok := p.maker.Fresh(list, like, false, p.opt.Salt, nth*nameTries+i)
+		if text, is := v.(string); is && strings.Contains(text, " ") {
+			v = strings.ReplaceAll(text, " ", "-")
+			ok = ok && schema.Obeys(list, v)
+		}
 		if ok && inAddress.MatchString(fmt.Sprint(v)) {
 			return v, nil
 		}
