@@ -30,6 +30,7 @@ paths:
   /berths:
     get: *list
     delete: {parameters: [{name: berth_ids, in: query, schema: {type: array}}]}
+  /horns: {patch: {requestBody: {content: {application/json: {schema: {type: object, properties: {loud: {type: boolean}}}}}}}}
   /tides: {delete: {requestBody: {content: {application/json: {schema: {type: array, items: {type: integer}}}}}}}
   /notices:
     post: {responses: {'201': {description: created}}, requestBody: {content: {application/json: {schema: {type: object, properties: {ID: {type: integer}, text: {type: string}}}}}}}
@@ -72,7 +73,7 @@ func TestReach(t *testing.T) {
 			t.Errorf("%s decides %d, want %d", place, got, want)
 		}
 	}
-	for operation, wide := range map[string]string{"GET /quays": "none", "POST /quays": "none", "PUT /settings": "none", "POST /settings": "none", "DELETE /quays": "wide, decided", "PUT /quays/{quay}": "", "PUT /quays/{quay}/position": "", "POST /quays/close": "wide, decided", "DELETE /tides": "wide, decided"} {
+	for operation, wide := range map[string]string{"GET /quays": "none", "POST /quays": "none", "PUT /settings": "none", "POST /settings": "none", "DELETE /quays": "wide, decided", "PUT /quays/{quay}": "", "PUT /quays/{quay}/position": "", "POST /quays/close": "wide, decided", "DELETE /tides": "wide, decided", "PATCH /horns": "wide"} {
 		got := "none"
 		if r := c.Reach(operation); r != nil {
 			if got = ""; r.Wide {
@@ -123,7 +124,7 @@ func TestRecordsAreNamed(t *testing.T) {
 		}
 	}
 	for operation, want := range map[string]string{
-		"DELETE /quays": "", "PATCH /quays": "it changes what is there for everyone", "PUT /quays": "it changes what is there for everyone", "POST /quays/close": "", "DELETE /tides": "",
+		"PATCH /horns": "it changes what is there for everyone", "DELETE /quays": "", "PATCH /quays": "it changes what is there for everyone", "PUT /quays": "it changes what is there for everyone", "POST /quays/close": "", "DELETE /tides": "",
 		"DELETE /berths": "its requests name the records that they change (query berth_ids), and no fixture creates these; name some that may be changed: operations: { DELETE /berths: { query: { berth_ids: … } } }", "PUT /quays/{quay}": "",
 	} {
 		if why := c.Foreign(operation); want == "" && why != "" || !strings.HasPrefix(why, want) {
@@ -184,5 +185,20 @@ func TestPutThere(t *testing.T) {
 	c = read(t, "fixtures: [{ name: light, send: 'PUT /lights/{light}', path: { light: outer }, keep: { light: $request.path.light } }]")
 	if c.Fixtures[0].Names != "light" {
 		t.Errorf("%+v", c.Fixtures[0])
+	}
+}
+
+// TestWhatTheFileNames: it may be changed, and is deleted only where that is allowed, or it is of
+// this run all the same.
+func TestWhatTheFileNames(t *testing.T) {
+	for text, want := range map[string][2]bool{
+		"operations: { 'PUT /quays/{quay}': { path: { quay: 7 } }, 'DELETE /quays/{quay}': { path: { quay: 7 } } }":                                                                                               {false, true},
+		"operations: { 'PUT /quays/{quay}': { path: { quay: 7 } }, 'DELETE /quays/{quay}': { path: { quay: 7 }, allow: true } }":                                                                                  {false, false},
+		"{ fixtures: [{ name: quay, send: POST /quays, keep: { q: $response.body#/id } }], operations: { 'PUT /quays/{quay}': { path: { quay: '${q}' } }, 'DELETE /quays/{quay}': { path: { quay: '${q}' } } } }": {false, false},
+	} {
+		c := moored(t, text)
+		if put, remove := c.Foreign("PUT /quays/{quay}"), c.Foreign("DELETE /quays/{quay}"); (put != "") != want[0] || (remove != "") != want[1] {
+			t.Errorf("%s: %q, %q", text, put, remove)
+		}
 	}
 }

@@ -345,3 +345,22 @@ func TestHabits(t *testing.T) {
 		}
 	}
 }
+
+// TestListsOfNames: a list of several names is one of fields where it is called keys, has words
+// next to it, and all of it are fields of the request.
+func TestListsOfNames(t *testing.T) {
+	for doc, want := range map[string]string{
+		`{"issues":[{"message":"unknown","keys":["length_m","cargo"]}]}`:        "/issues/*/keys/*",
+		`{"issues":[{"message":"unknown","keys":["length_m","other"]}]}`:        "",
+		`{"issues":[{"message":"unknown","keys":["other"]}]}`:                   "",
+		`{"issues":[{"message":"unknown","words":["other"],"keys":["other"]}]}`: "",
+	} {
+		v, err := instance.Decode([]byte(doc))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := Read(v, vocabulary(t)).Where; got != want {
+			t.Errorf("%s: %q, want %q", doc, got, want)
+		}
+	}
+}
