@@ -292,3 +292,14 @@ func TestAllowances(t *testing.T) {
 		t.Errorf("the member that calls for the missing one: %+v", found)
 	}
 }
+
+// TestAFewOfMany: the three that are seen most often, and how many more there are.
+func TestAFewOfMany(t *testing.T) {
+	for want, counts := range map[string]map[string]int{
+		"": {}, "a": {"a": 1}, "b, a, c": {"a": 1, "b": 2, "c": 1}, "d, a, b and 1 more": {"a": 1, "b": 1, "c": 1, "d": 9}, "a, b, c and 2 more": {"a": 1, "b": 1, "c": 1, "d": 1, "e": 1},
+	} {
+		if got := few(counts); got != want {
+			t.Errorf("%v are %q, want %q", counts, got, want)
+		}
+	}
+}
