@@ -202,3 +202,17 @@ func TestWhatTheFileNames(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlyWhatIsMadeIsNamed: a record that is only read, one that could not be made, and one that is
+// not known by one name do not stand in a change of several.
+func TestOnlyWhatIsMadeIsNamed(t *testing.T) {
+	for text, want := range map[string]string{
+		"{}": "[${quay}]", "fixtures: [{ name: quay, send: GET /quays, keep: { q: $response.body#/0/id } }]": "[${quay}]", "fixtures: [{ name: quay, send: POST /quays, keep: { q: $response.body#/id, no: $response.body#/no } }]": "[${quay}]",
+	} {
+		c := moored(t, text)
+		v, _ := c.Said("DELETE /quays", "query", "/ids")
+		if got := fmt.Sprint(v); got != want {
+			t.Errorf("%s: %s, want %s", text, got, want)
+		}
+	}
+}

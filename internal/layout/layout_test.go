@@ -34,6 +34,7 @@ func TestNamesFit(t *testing.T) {
 		{"weight_t", "/cargo/weight_t", NameOnly}, {"", "/name", Root}, {"#", "/name", Root}, {"body", "/name", Root},
 		{"[name]", "/name", Exact}, {"cargo/weight_t", "/cargo/weight_t", Exact}, {"crew/0/name", "/crew/0/name", Exact}, {"crew/1/name", "/crew/0/name", WrongIndex}, {"crew/name", "/crew/0/name", NoIndex},
 		{"[1]", "/0/name", WrongIndex}, {"/1/name", "/0/name", WrongIndex}, {"/0", "/0/name", Above}, {"0", "/name", None},
+		{"1", "/crew/1", NameOnly}, {"0", "/crew/1", None}, {"1", "/1", Exact}, {"crew", "/0/crew/name", Above}, {"Crew", "/crew/0/name", Above}, {"CARGO", "/cargo/weight_t", Above}, {"cargo.crew", "/0/cargo/crew/name", Above}, {"crew", "/0/cargo/crew/name", None},
 		{"crew[0].name", "/crew", Below}, {"other", "/name", None}, {"/nam", "/name", None},
 	} {
 		if got := ParseName(c.name).Fits(c.field); got != c.want {
@@ -361,6 +362,61 @@ func TestListsOfNames(t *testing.T) {
 		}
 		if got := Read(v, vocabulary(t)).Where; got != want {
 			t.Errorf("%s: %q, want %q", doc, got, want)
+		}
+	}
+}
+
+// TestPrefixes: what a name has before the path of a field, of several the shortest.
+func TestPrefixes(t *testing.T) {
+	for _, c := range []struct{ name, field, want string }{
+		{"vessel.name", "/name", "/vessel"}, {"vessel.of.name", "/name", "/vessel/of"}, {"vessel.crew.0.name", "/crew/0/name", "/vessel"}, {"name", "/name", ""}, {"vessel.name", "/other", ""}, {"vessel.name", "", ""}, {"/vessel/name", "/name", "/vessel"}, {"name", "/vessel/name", ""},
+	} {
+		target, err := instance.Split(c.field)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := key(ParseName(c.name).prefixOf(target)); got != c.want {
+			t.Errorf("%s before %s: %q, want %q", c.name, c.field, got, c.want)
+		}
+	}
+}
+
+// TestAlikeHabits read answers in the same way, whatever shares they were learned from.
+func TestAlikeHabits(t *testing.T) {
+	base := func() habit {
+		return habit{agrees: true, rate: 80, pure: 70, members: []string{"/at"}, constant: map[string]bool{"x": true}, prefixes: map[string][]string{"POST /a": {"vessel"}, "POST /b": {"vessel"}}}
+	}
+	for name, c := range map[string]struct {
+		change func(*habit)
+		want   bool
+	}{
+		"the same": {func(*habit) {}, true}, "another share": {func(h *habit) { h.rate, h.pure = 10, 5 }, true}, "it agrees no more": {func(h *habit) { h.agrees = false }, false}, "it names nothing": {func(h *habit) { h.no = true }, false},
+		"it hits nothing": {func(h *habit) { h.rate = 0 }, false}, "it counts from 1": {func(h *habit) { h.fromOne = true }, false}, "another member": {func(h *habit) { h.members = []string{"/of"} }, false}, "another constant": {func(h *habit) { h.constant = map[string]bool{"y": true} }, false},
+		"another prefix": {func(h *habit) { h.prefixes["POST /a"] = []string{"body"} }, false}, "a prefix more": {func(h *habit) { h.prefixes["POST /c"] = []string{"vessel"} }, false}, "a prefix less": {func(h *habit) { delete(h.prefixes, "POST /b") }, false},
+		"one for all": {func(h *habit) {
+			h.prefixes = map[string][]string{"": {"vessel"}, "POST /a": {"vessel"}, "POST /b": {"vessel"}}
+		}, false},
+	} {
+		other := base()
+		if c.change(&other); base().alike(other) != c.want || other.alike(base()) != c.want {
+			t.Errorf("%s: %v", name, !c.want)
+		}
+	}
+	some := func(h habit) *Knowledge { return &Knowledge{habits: map[string]habit{"/errors/*/field": h}} }
+	weaker := base()
+	weaker.agrees, weaker.rate = true, 20
+	two := func(rate int) *Knowledge {
+		return &Knowledge{habits: map[string]habit{"/a": {agrees: true, rate: 50}, "/b": {agrees: true, rate: rate}}}
+	}
+	for name, c := range map[string]struct {
+		a, b *Knowledge
+		want bool
+	}{
+		"the same": {some(base()), some(base()), true}, "another share": {some(base()), some(weaker), true}, "none": {nil, nil, true}, "one": {some(base()), nil, false}, "the other": {nil, some(base()), false}, "another place": {some(base()), &Knowledge{habits: map[string]habit{"/x": base()}}, false},
+		"a place more": {some(base()), two(1), false}, "another order": {two(60), two(40), false}, "the same order": {two(60), two(70), true}, "equal ranks": {two(50), two(40), false},
+	} {
+		if got := c.a.Alike(c.b); got != c.want {
+			t.Errorf("%s: %v", name, got)
 		}
 	}
 }
