@@ -595,3 +595,23 @@ func TestOnlyAValueThatIsAsUsualIsTaken(t *testing.T) {
 		}
 	}
 }
+
+// TestTakenFromTheFirstError: a rejection of any status from 400 may say that a value is taken; what
+// is no rejection, or did not come, does not.
+func TestTakenFromTheFirstError(t *testing.T) {
+	says := `{"type":"urn:harbour:x","title":"Invalid","errors":[{"pointer":"#/name","detail":"is already taken"}]}`
+	for status, want := range map[int]bool{200: false, 399: false, 400: true, 409: true, 422: true} {
+		c := exchange.Case{Kind: exchange.Control, Operation: "POST /vessels", Request: exchange.Request{Method: "POST"}, Body: decode(t, control), Control: decode(t, control)}
+		if at, is := Taken(c, answer(status, problemMedia, says)); is != want || is && at != "/name" {
+			t.Errorf("%d: %q, %v", status, at, is)
+		}
+		if _, is := Taken(c, answer(status, problemMedia, says), "/name"); is {
+			t.Errorf("%d: a name that is new each time is taken", status)
+		}
+		lost := answer(status, problemMedia, says)
+		lost.Err = "cut off"
+		if _, is := Taken(c, lost); is {
+			t.Errorf("%d: an answer that did not come says so", status)
+		}
+	}
+}

@@ -322,6 +322,7 @@ func TestHabits(t *testing.T) {
 		want  bool
 	}{
 		"follows in half of the answers":       {place{seen: 10, hits: 5, follows: two}, func(h habit) bool { return h.agrees }, true},
+		"follows in four of nine":              {place{seen: 9, hits: 4, follows: two}, func(h habit) bool { return h.agrees }, false},
 		"follows in less":                      {place{seen: 10, hits: 4, follows: two}, func(h habit) bool { return h.agrees }, false},
 		"follows one field alone":              {place{seen: 10, hits: 10, follows: map[field]bool{{pointer: "/a"}: true}}, func(h habit) bool { return h.agrees }, false},
 		"says it in nine of ten":               {place{answers: 10, names: map[string]*said{"x": {count: 9, targets: three}}}, func(h habit) bool { return h.constant["x"] }, true},

@@ -149,7 +149,7 @@ func (op *Operation) decided() {
 		}
 		for i, c := range part.Controls {
 			for _, name := range instance.Names(full) {
-				if at := instance.Join("", name); op.reach.Of(part.In, at) != config.Nothing {
+				if at := instance.Join("", name); op.holdsDecision(part, at) {
 					c.Value, _ = instance.Set(c.Value, at, full[name])
 				}
 			}

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"obiter/internal/config"
+	"obiter/internal/exchange"
 	"obiter/internal/flaw"
 	"obiter/internal/instance"
 	"obiter/internal/plan"
@@ -141,6 +142,30 @@ func TestBodiesFit(t *testing.T) {
 		c, err := p.Control("POST /quays")
 		if x.want == "" && err == nil || x.want != "" && (err != nil || !strings.Contains(string(c.Request.Body), x.want)) {
 			t.Errorf("%v: %s, %v", x.patch, c.Request.Body, err)
+		}
+	}
+}
+
+// TestWhatDecidesIsNotLeftOut, wherever it lies in what is left out of other requests.
+func TestWhatDecidesIsNotLeftOut(t *testing.T) {
+	doc := description(t, `  /anchors: {patch: {requestBody: {content: {application/json: {schema: {type: object, properties: {of: {type: object, properties: {ids: {type: array, minItems: 1, items: {type: integer}}}}, colour: {type: string}, to: {type: object, properties: {depth: {type: integer}}}}}}}}}}
+`)
+	conf, err := config.Read("obiter.yaml", []byte("operations: { PATCH /anchors: { allow: true } }"), func(string) (string, bool) { return "", false })
+	if err != nil {
+		t.Fatal(err)
+	}
+	conf.Imply(doc)
+	leave := map[string][]plan.Member{"PATCH /anchors": {{In: "body", Pointer: "/of"}, {In: "body", Pointer: "/colour"}, {In: "body", Pointer: "/to"}}}
+	for _, c := range cases(t, doc, plan.Options{Reach: conf.Reach, Leave: leave}) {
+		if c.Kind != exchange.Control || c.Operation != "PATCH /anchors" {
+			continue
+		}
+		body, _ := instance.Decode(c.Request.Body)
+		_, of := instance.Get(body, "/of/ids")
+		_, colour := instance.Get(body, "/colour")
+		_, to := instance.Get(body, "/to")
+		if !of || colour || to {
+			t.Errorf("%s: %s", c.Name, c.Request.Body)
 		}
 	}
 }
