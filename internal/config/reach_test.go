@@ -216,3 +216,41 @@ func TestOnlyWhatIsMadeIsNamed(t *testing.T) {
 		}
 	}
 }
+
+// TestReaders: the GET that shows a record has all that its address takes, or is none.
+func TestReaders(t *testing.T) {
+	c := moored(t, "{}")
+	f, _ := c.Maker("POST /quays")
+	for name, x := range map[string]struct {
+		values map[string]any
+		want   string
+	}{"known": {map[string]any{"quay": 7}, "GET /quays/{quay} map[quay:7] true"}, "unknown": {map[string]any{"other": 7}, " map[] false"}, "nothing": {nil, " map[] false"}} {
+		operation, at, ok := c.Reader(f, x.values)
+		if got := fmt.Sprint(operation, " ", at, " ", ok); got != x.want {
+			t.Errorf("%s: %s, want %s", name, got, x.want)
+		}
+	}
+	if _, _, ok := c.Reader(Fixture{Send: "POST /none", Undo: "DELETE /none/{id}"}, map[string]any{"id": 1}); ok {
+		t.Error("what is not described is read")
+	}
+}
+
+// TestWhatMayBeAList: what a GET documents as a list, in a member too, as anything, or not at all.
+func TestWhatMayBeAList(t *testing.T) {
+	for schema, want := range map[string]bool{
+		`{"type":"array"}`: true, `{"items":{}}`: true, `{"type":"object","properties":{"list":{"type":"array"}}}`: true, `{"type":"object","properties":{"list":{"items":{}}}}`: true, `{"type":"object"}`: true, `{"type":"object","properties":{}}`: true,
+		`{"type":"object","properties":{"open":{"type":"boolean"}}}`: false, `{"properties":{"a/b~c":{"type":"string"}}}`: false, `{"properties":{"a/b~c":{"type":"array"}}}`: true,
+	} {
+		doc, err := oad.Read("t.json", []byte(`{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{"/a":{"get":{"responses":{"200":{"description":"x","content":{"application/json":{"schema":`+schema+`}}}}}}}}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := mayList(doc, doc.Operations[0]); got != want {
+			t.Errorf("%s: %v", schema, got)
+		}
+	}
+	doc, err := oad.Read("t.json", []byte(`{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{"/a":{"get":{"responses":{"200":{"description":"x"}}}}}}`))
+	if err != nil || !mayList(doc, doc.Operations[0]) {
+		t.Errorf("what is not described is no list: %v", err)
+	}
+}

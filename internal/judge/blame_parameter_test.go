@@ -21,3 +21,20 @@ func TestOfParameter(t *testing.T) {
 		}
 	}
 }
+
+// TestInAlternative: the name of the place of an alternative is right for what lies in it, and that of
+// the body for one that is the whole of it.
+func TestInAlternative(t *testing.T) {
+	for _, c := range []struct {
+		alternative, field, name string
+		want                     bool
+	}{
+		{"/cargo", "/cargo/weight_t", "cargo", true}, {"/cargo", "/cargo", "cargo", true}, {"/cargo", "/name", "cargo", false}, {"/cargo", "/cargo/weight_t", "weight_t", false}, {"/cargo", "/cargo/weight_t", "", false},
+		{"", "/name", "", true}, {"", "/name", "body", true}, {"", "/name", "name", false}, {"/cargo", "/cargo/weight_t", "cargo.weight_t", false},
+	} {
+		got := inAlternative(exchange.Case{Alternatives: []string{c.alternative}}, exchange.Flaw{In: "body", Pointer: c.field}, layout.Named{Name: layout.ParseName(c.name)})
+		if got != c.want {
+			t.Errorf("alternatives at %q, wrong is %s, named is %q: %v", c.alternative, c.field, c.name, got)
+		}
+	}
+}

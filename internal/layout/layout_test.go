@@ -421,3 +421,26 @@ func TestAlikeHabits(t *testing.T) {
 		}
 	}
 }
+
+// TestMembersOfNames: what a member of a named thing is called follows the notation.
+func TestMembersOfNames(t *testing.T) {
+	for name, want := range map[string]string{"/crew/0": "/crew/0/name", "crew[0]": "crew[0].name", "crew.0": "crew.0.name", "#/crew/0": "#/crew/0/name", "crew.": "crew.name", "/crew/": "/crew/name"} {
+		child := ParseName(name).child("name")
+		if child.Raw != want {
+			t.Errorf("%s has %s, want %s", name, child.Raw, want)
+		}
+	}
+	if child := ParseName("crew[0]").child("name"); child.Fits("/crew/0/name") != Exact {
+		t.Errorf("%+v", child)
+	}
+}
+
+// TestTheLastOfAPath is a name of the request by itself; an index is none.
+func TestTheLastOfAPath(t *testing.T) {
+	v := vocabulary(t)
+	for name, want := range map[string]bool{"weight_t": true, "rank": true, "0": false, "other": false, "crew": true, "unexpected": true, "cargo.other": false} {
+		if got := v.Has(ParseName(name)); got != want {
+			t.Errorf("%s is of the request: %v", name, got)
+		}
+	}
+}
