@@ -615,3 +615,55 @@ func TestTakenFromTheFirstError(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatTheMessageHasToSay is looked for once, in answers with the right status.
+func TestWhatTheMessageHasToSay(t *testing.T) {
+	says := func(c exchange.Case, text string) exchange.Case { c.Expect.Says = text; return c }
+	whole := `{"type":"urn:harbour:x","title":"Conflict","status":%d,"detail":"there is one already"}`
+	for name, x := range map[string]struct {
+		c    exchange.Case
+		a    exchange.Answer
+		want int
+	}{
+		"of the record as a whole":               {says(broken(t, exchange.Duplicate, "/name unique"), "^no "), answer(409, problemMedia, fmt.Sprintf(whole, 409)), 1},
+		"it says so":                             {says(broken(t, exchange.Duplicate, "/name unique"), "already"), answer(409, problemMedia, fmt.Sprintf(whole, 409)), 0},
+		"nothing has to be said":                 {broken(t, exchange.Duplicate, "/name unique"), answer(409, problemMedia, fmt.Sprintf(whole, 409)), 0},
+		"of the field":                           {says(broken(t, exchange.Constraint, "/name minLength"), "^no "), answer(422, problemMedia, named("#/name")), 1},
+		"another status, of the request":         {says(broken(t, exchange.Syntax, "request malformed-json"), "^no "), answer(418, problemMedia, fmt.Sprintf(whole, 418)), 0},
+		"of the request":                         {says(broken(t, exchange.Syntax, "request malformed-json"), "^no "), answer(400, problemMedia, fmt.Sprintf(whole, 400)), 1},
+		"another status":                         {says(broken(t, exchange.Constraint, "/name minLength"), "^no "), answer(418, problemMedia, fmt.Sprintf(whole, 418)), 0},
+		"it is in the way of an earlier request": {says(broken(t, exchange.Syntax, "request malformed-json"), "^no "), answer(409, problemMedia, fmt.Sprintf(whole, 409)), 0},
+	} {
+		n := 0
+		for _, f := range Case(x.c, x.a, Context{Proven: true}).Findings {
+			if f.Code == "wrong-message" {
+				n++
+			}
+		}
+		if n != x.want {
+			t.Errorf("%s: told %d times, want %d", name, n, x.want)
+		}
+	}
+}
+
+// TestWhichValueIsTaken: the one that the answer quotes, else the one that it mentions by name, else the
+// one that records are usually known by.
+func TestWhichValueIsTaken(t *testing.T) {
+	for detail, want := range map[string]string{
+		"Borealis exists already": "/title", "the flag is already taken": "/flag", "there is one already": "/code", "NO is already there": "/code", "12 is already there": "/code", "the LENGTH is already taken": "/length", "Borealis: the flag is already taken": "/title", "the crew is already there": "/code", "zz is already there": "/code",
+	} {
+		for body, none := range map[string]bool{`{"code":"zz","title":"Borealis","flag":"NO","length":12,"crew":[1]}`: false, `{"flag":"NO","length":13}`: true} {
+			c := exchange.Case{Kind: exchange.Control, Operation: "POST /vessels", Request: exchange.Request{Method: "POST"}, Body: decode(t, body), Control: decode(t, body)}
+			at, is := Taken(c, answer(409, problemMedia, fmt.Sprintf(`{"type":"urn:harbour:x","title":"Conflict","status":409,"detail":%q}`, detail)))
+			wanted := want
+			if none && want != "/flag" && want != "/length" && detail != "Borealis: the flag is already taken" {
+				wanted = ""
+			} else if none && want == "/title" {
+				wanted = "/flag"
+			}
+			if at != wanted || is != (wanted != "") {
+				t.Errorf("%s, of %s: %q, want %q", detail, body, at, wanted)
+			}
+		}
+	}
+}
