@@ -24,6 +24,7 @@ func TestValuesInTexts(t *testing.T) {
 		{`{"id":12,"n":12`, "id", json.Number("12"), json.Number("345"), `{"id":345,"n":12`},
 		{`{'id': 12}`, "id", json.Number("12"), json.Number("345"), `{'id': 345}`}, {`id=12&x=1`, "id", json.Number("12"), json.Number("3"), `id=3&x=1`},
 		{`{"id":123}`, "id", json.Number("12"), json.Number("345"), ``}, {`{"no":12}`, "id", json.Number("12"), json.Number("345"), ``},
+		{`Long pier`, "name", "Long pier", "Pier 2", `Pier 2`}, {`xLong pier`, "name", "Long pier", "Pier 2", ``}, {`"Long pier" Long pier`, "name", "Long pier", "Pier 2", `"Pier 2" Long pier`}, {`'Long pier', Long pier`, "name", "Long pier", "Pier 2", `'Pier 2', Long pier`},
 		{`true`, "id", true, false, ``}, {``, "id", "abc", "cde", ``},
 	} {
 		got, changed := inText([]byte(x.text), x.name, x.was, x.is)
