@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -300,6 +301,52 @@ func TestAFewOfMany(t *testing.T) {
 	} {
 		if got := few(counts); got != want {
 			t.Errorf("%v are %q, want %q", counts, got, want)
+		}
+	}
+}
+
+// TestWhatIsUsual: three in five, and five at least.
+func TestWhatIsUsual(t *testing.T) {
+	for _, c := range []struct {
+		count, total int
+		want         bool
+	}{{5, 5, true}, {4, 4, false}, {6, 10, true}, {5, 10, false}, {5, 9, false}, {5, 8, true}, {59, 100, false}, {60, 100, true}, {50, 100, false}} {
+		tally := &tally{total: c.total}
+		if got := tally.usual(&sight{count: c.count}); got != c.want {
+			t.Errorf("%d of %d are usual: %v", c.count, c.total, got)
+		}
+	}
+}
+
+// TestOddForms are told where three in five, and five at least, have one form.
+func TestOddForms(t *testing.T) {
+	for _, c := range []struct {
+		usual, odd int
+		want       bool
+	}{{5, 1, true}, {4, 1, false}, {6, 4, true}, {5, 4, false}, {5, 5, false}, {60, 40, true}, {59, 41, false}} {
+		w := &consistency{forms: map[string]*tally{"": {total: c.usual + c.odd, seen: map[string]*sight{
+			"a": {count: c.usual, first: RunFinding{Number: 1}, about: &Fingerprint{Form: "application/problem+json", Usual: true}},
+			"b": {count: c.odd, first: RunFinding{Number: 2}, about: &Fingerprint{Form: "application/json", Members: []string{"error"}, Kinds: []string{"text"}, Usual: true}},
+		}}}}
+		told := 0
+		w.oddForms(func(s *sight, code, text string) *Finding {
+			if told++; code != "odd-layout" || s.count != c.odd {
+				t.Errorf("%s of %d: %s", code, s.count, text)
+			}
+			return &Finding{}
+		})
+		if (told == 1) != c.want {
+			t.Errorf("%d and %d: told %d times", c.usual, c.odd, told)
+		}
+	}
+}
+
+// TestSignsOfErrors: the status in the body of a success is one of an error from 400 to 599.
+func TestSignsOfErrors(t *testing.T) {
+	for status, want := range map[int]bool{200: false, 399: false, 400: true, 422: true, 599: true, 600: false} {
+		got := signsOf(answer(200, "application/json", fmt.Sprintf(`{"status":%d}`, status)))
+		if slices.Contains(got, "status") != want {
+			t.Errorf("%d: %q", status, got)
 		}
 	}
 }

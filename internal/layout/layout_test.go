@@ -444,3 +444,21 @@ func TestTheLastOfAPath(t *testing.T) {
 		}
 	}
 }
+
+// TestStandardMembersNameNothing: in a problem whose other members are fields, with what is wrong
+// with them, the standard members are none.
+func TestStandardMembersNameNothing(t *testing.T) {
+	for member, want := range map[string]bool{"type": false, "title": false, "status": false, "detail": false, "instance": false, "cargo": true} {
+		doc := map[string]any{"type": "about:blank", "title": "Invalid", "status": json.Number("422"), "name": []any{"is too short"}}
+		doc[member] = []any{"is not right"}
+		names := map[string]bool{}
+		for _, r := range Places(any(doc), vocabulary(t)) {
+			for _, n := range r.Fields {
+				names[n.Name.Raw] = true
+			}
+		}
+		if names[member] != want || !names["name"] {
+			t.Errorf("with %s, named are %v", member, names)
+		}
+	}
+}
