@@ -4,8 +4,6 @@ import (
 	"context"
 	"net/http/httptest"
 	"net/url"
-	"slices"
-	"strings"
 	"testing"
 
 	"obiter/internal/config"
@@ -80,6 +78,3 @@ func TestWhatDecidesIsLeftAlone(t *testing.T) {
 		})
 	}
 }
-
-var _ = slices.Sorted[string]
-var _ = strings.Join
