@@ -2,6 +2,7 @@ package trial_test
 
 import (
 	"context"
+	"fmt"
 	"net/http/httptest"
 	"net/url"
 	"testing"
@@ -76,5 +77,25 @@ func TestWhatDecidesIsLeftAlone(t *testing.T) {
 				t.Errorf("the action was told to change %v, %d passed", wheres, reset["reached"])
 			}
 		})
+	}
+}
+
+// TestAPutThatTheFileNames: the record that a fixture's PUT names is of this run, and deleted, where
+// nothing had the name before; else it is what the file says that it may be, and stays.
+func TestAPutThatTheFileNames(t *testing.T) {
+	for light, want := range map[string]string{"pier-light": "[]", "l3": "[/lights/l3]"} {
+		b := hostile.NewBuoyage()
+		out, told := tryBuoyage(t, b, "fixtures: [{ name: light, send: 'PUT /lights/{light}', path: { light: "+light+" }, keep: { light: $request.path.light }, undo: 'DELETE /lights/{light}' }]", flaw.Usual, 4)
+		if harmed := b.Harmed(); fmt.Sprint(harmed) != want {
+			t.Errorf("%s: harmed are %q", light, harmed)
+		}
+		if left := b.Left(); len(left) > 0 || len(told) > 0 {
+			t.Errorf("%s: left are %q, told is %q", light, left, told)
+		}
+		for _, l := range out.Report.Lines {
+			if own := light == "pier-light"; (l.Operation == "PUT /lights/{light}" || l.Operation == "DELETE /lights/{light}") && (l.Passed > 0) != own {
+				t.Errorf("%s: %s has %d right", light, l.Operation, l.Passed)
+			}
+		}
 	}
 }
