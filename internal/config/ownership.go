@@ -137,17 +137,15 @@ func mayList(doc *oad.Document, o oad.Operation) bool {
 			continue
 		}
 		described = true
-		if object["type"] == "array" || object["items"] != nil {
+		if isList(object) {
 			return true
 		}
 		properties, _ := object["properties"].(map[string]any)
 		for name := range properties {
 			inner := at
 			inner.Pointer += "/properties/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(name)
-			if _, v, err := doc.Resolve(inner); err == nil {
-				if member, _ := v.(map[string]any); member["type"] == "array" || member["items"] != nil {
-					return true
-				}
+			if _, v, err := doc.Resolve(inner); err == nil && isList(v) {
+				return true
 			}
 		}
 		if len(properties) == 0 {

@@ -2,6 +2,7 @@ package config
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -230,24 +231,20 @@ func (c *Config) namedBy(doc *oad.Document, o oad.Operation, r *Reach, p place) 
 	if !r.Wide {
 		names := parameters(o.Path)
 		s, _ := c.source(o.Name(), names[len(names)-1], nil)
-		switch {
-		case !strings.HasSuffix(o.Path, "}") && slices.Contains(general, level(instance.Last(p.pointer))): // of a part of the record
+		if !strings.HasSuffix(o.Path, "}") && slices.Contains(general, level(instance.Last(p.pointer))) { // of a part of the record
 			return nil, !slices.Contains(requiredOf(doc, o), instance.Last(p.pointer))
-		case s.text != nil:
-			return s.text, true
 		}
-		return "${" + s.kept + "}", s.kept != ""
+		return s.written(), s.written() != nil
 	}
 	name := instance.Last(p.pointer)
 	stem, refers := stemOf(name)
-	_, path, _ := strings.Cut(o.Name(), " ")
 	for _, f := range c.Fixtures {
 		by := c.stationOf(f)
 		key := c.Key(f)
-		if !by.made || f.Gone || key == "" {
+		if !by.made || key == "" {
 			continue
 		}
-		if refers && by.record == stem || !refers && (bare(path)+"/" == by.at+"/" || strings.HasPrefix(bare(path), by.at+"/")) {
+		if refers && by.record == stem || !refers && strings.HasPrefix(bare(o.Path)+"/", by.at+"/") {
 			return "${" + key + "}", true
 		}
 	}
@@ -272,11 +269,8 @@ func requiredOf(doc *oad.Document, o oad.Operation) (out []string) {
 func (c *Config) said(operation string, p place) (any, bool) {
 	o := c.Operations[operation]
 	if p.in == "path" {
-		s, known := c.source(operation, instance.Last(p.pointer), nil)
-		if s.kept != "" {
-			return "${" + s.kept + "}", known
-		}
-		return s.text, known && s.text != nil
+		s, _ := c.source(operation, instance.Last(p.pointer), nil)
+		return s.written(), s.written() != nil
 	}
 	if p.in == "query" {
 		v, has := o.Parameters["query"][instance.Last(p.pointer)]
@@ -297,16 +291,11 @@ func (c *Config) say(operation string, p place, v any) {
 	o := c.Operations[operation]
 	switch name := instance.Last(p.pointer); {
 	case p.in == "query":
-		all := Parameters{}
-		for in, values := range o.Parameters {
-			all[in] = values
-		}
 		query := map[string]any{name: v}
-		for other, v := range all["query"] {
-			query[other] = v
-		}
-		all["query"] = query
-		o.Parameters = all
+		maps.Copy(query, o.Parameters["query"])
+		all := Parameters{}
+		maps.Copy(all, o.Parameters)
+		all["query"], o.Parameters = query, all
 	case p.pointer == "":
 		o.Body = v
 	default:

@@ -63,12 +63,12 @@ type source struct {
 	near  bool   // of a collection of the same name at another address
 }
 
-// value is the value as the file would write it.
-func (s source) value() string {
+// written is the value as the file would write it; nil where there is none.
+func (s source) written() any {
 	if s.kept != "" {
 		return "${" + s.kept + "}"
 	}
-	return fmt.Sprint(s.text)
+	return s.text
 }
 
 // own reports whether the record may be changed for it.
@@ -477,7 +477,7 @@ func (c *Config) madeWithin(operation string, before []string, s source) bool {
 			return false
 		}
 		other, known := c.source(by.Send, there[n], by.Parameters)
-		if n++; !known || here.value() != other.value() {
+		if n++; !known || fmt.Sprint(here.written()) != fmt.Sprint(other.written()) {
 			return false
 		}
 	}

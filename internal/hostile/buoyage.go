@@ -138,20 +138,7 @@ func (b *Buoyage) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if b.Heard != nil {
 		b.Heard(b.heard, r)
 	}
-	say := func(status int, v any) {
-		w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
-		w.WriteHeader(status)
-		if v != nil {
-			_ = json.NewEncoder(w).Encode(v)
-		}
-	}
-	refuse := func(status int, pointer string) {
-		doc := map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status}
-		if pointer != "" {
-			doc["errors"] = []any{map[string]any{"pointer": pointer, "detail": "is not right"}}
-		}
-		say(status, doc)
-	}
+	say, refuse := answers(w)
 	segments := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
 	var body map[string]any
 	if r.Method == "POST" || r.Method == "PUT" || r.Method == "PATCH" {

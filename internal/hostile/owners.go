@@ -241,6 +241,25 @@ func folded(id string) string {
 
 var leading = regexp.MustCompile(`^[ +]*0*([0-9]+)`)
 
+// answers are ways to answer a request: with JSON, and with a problem that may name a field.
+func answers(w http.ResponseWriter) (say func(status int, v any), refuse func(status int, pointer string)) {
+	say = func(status int, v any) {
+		w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
+		w.WriteHeader(status)
+		if v != nil {
+			_ = json.NewEncoder(w).Encode(v)
+		}
+	}
+	refuse = func(status int, pointer string) {
+		doc := map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status}
+		if pointer != "" {
+			doc["errors"] = []any{map[string]any{"pointer": pointer, "detail": "is not right"}}
+		}
+		say(status, doc)
+	}
+	return say, refuse
+}
+
 // ServeHTTP answers a request.
 func (o *Owners) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	sent, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
@@ -250,20 +269,7 @@ func (o *Owners) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if o.Heard != nil {
 		o.Heard(o.heard, r)
 	}
-	say := func(status int, v any) {
-		w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[status >= 400])
-		w.WriteHeader(status)
-		if v != nil {
-			_ = json.NewEncoder(w).Encode(v)
-		}
-	}
-	refuse := func(status int, pointer string) {
-		doc := map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status}
-		if pointer != "" {
-			doc["errors"] = []any{map[string]any{"pointer": pointer, "detail": "is not right"}}
-		}
-		say(status, doc)
-	}
+	say, refuse := answers(w)
 	segments := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
 	last := segments[len(segments)-1]
 	collection := slices.Contains([]string{"vessels", "defects", "berths", "permits", "logs", "pilots", "notices", "tugs", "cranes"}, last)

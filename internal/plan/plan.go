@@ -345,15 +345,24 @@ func (p *Plan) Names() iter.Seq[string] {
 // Operation is one operation by its name, whatever is selected; the error says why there
 // is none.
 func (p *Plan) Operation(name string) (*Operation, error) {
-	i := slices.IndexFunc(p.doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
-	if i < 0 {
-		return nil, fmt.Errorf("the description has no operation %q", name)
+	o, err := p.described(name)
+	if err != nil {
+		return nil, err
 	}
-	op := p.prepare(p.doc.Operations[i])
+	op := p.prepare(o)
 	if op.SkipReason != "" {
 		return nil, errors.New(op.SkipReason)
 	}
 	return op, nil
+}
+
+// described is an operation of the description by its name; the error says that there is none.
+func (p *Plan) described(name string) (oad.Operation, error) {
+	i := slices.IndexFunc(p.doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
+	if i < 0 {
+		return oad.Operation{}, fmt.Errorf("the description has no operation %q", name)
+	}
+	return p.doc.Operations[i], nil
 }
 
 // Control is the fullest control of an operation, whatever is selected; the
@@ -364,11 +373,11 @@ func (p *Plan) Control(name string) (exchange.Case, error) { return p.control(na
 func (p *Plan) LeanControl(name string) (exchange.Case, error) { return p.control(name, leanest) }
 
 func (p *Plan) control(name, shape string) (exchange.Case, error) {
-	i := slices.IndexFunc(p.doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
-	if i < 0 {
-		return exchange.Case{}, fmt.Errorf("the description has no operation %q", name)
+	o, err := p.described(name)
+	if err != nil {
+		return exchange.Case{}, err
 	}
-	op := &Operation{Operation: p.doc.Operations[i], plan: p, Drops: map[string]int{}}
+	op := &Operation{Operation: o, plan: p, Drops: map[string]int{}}
 	if op.Skip != "" {
 		return exchange.Case{}, errors.New(op.Skip)
 	}

@@ -46,8 +46,7 @@ func (e *emitter) mayReachOthers(c exchange.Case) *exchange.Flaw {
 		}
 		now, _ := instance.Get(c.Body, f.Pointer)
 		valid, _ := instance.Get(c.Control, f.Pointer)
-		text, isText := now.(string)
-		if isText && f.Rule != "unknown-id" && isWord.MatchString(text) && takesNoWords(valid) {
+		if f.Rule != "unknown-id" && isNoID(now, valid) {
 			return nil
 		}
 	}
@@ -66,6 +65,12 @@ func lastOf(path string) string {
 // isWord matches words without digits, separators and wildcards, which no service takes for an
 // id that is a number or a UUID, and takesNoWords reports whether a valid id is one of these.
 var isWord = regexp.MustCompile(`^[A-Za-z]{2,}(-[A-Za-z]+)*$`)
+
+// isNoID reports whether a value is such a word in the place of such an id.
+func isNoID(v, valid any) bool {
+	text, is := v.(string)
+	return is && isWord.MatchString(text) && takesNoWords(valid)
+}
 
 func takesNoWords(id any) bool {
 	switch id := id.(type) {
@@ -107,10 +112,9 @@ func (e *emitter) decisive(c exchange.Case) *exchange.Flaw {
 			return !differs
 		}
 		now, has := instance.Get(c.Body, at)
-		text, isText := now.(string)
 		switch {
 		case has && instance.Equal(now, valid), !has && !r.Wide: // without it the address alone decides
-		case has && isText && isWord.MatchString(text) && takesNoWords(valid) && r.Of(in, at) == config.Names: // no service takes it for an id
+		case isNoID(now, valid) && r.Of(in, at) == config.Names:
 		default:
 			differs = true
 		}
@@ -183,15 +187,15 @@ const nameTries = 16
 // NewName is a valid value for a parameter of an operation's path that hardly anything has; another
 // one for each number. The error says why there is none.
 func (p *Plan) NewName(operation, parameter string, nth uint64) (any, error) {
-	o := slices.IndexFunc(p.doc.Operations, func(o oad.Operation) bool { return o.Name() == operation })
-	if o < 0 {
-		return nil, fmt.Errorf("the description has no operation %q", operation)
+	o, err := p.described(operation)
+	if err != nil {
+		return nil, err
 	}
-	i := slices.IndexFunc(p.doc.Operations[o].Parameters, func(q oad.Parameter) bool { return q.In == "path" && q.Name == parameter })
+	i := slices.IndexFunc(o.Parameters, func(q oad.Parameter) bool { return q.In == "path" && q.Name == parameter })
 	if i < 0 {
 		return nil, fmt.Errorf("the path parameter %q is not described", parameter)
 	}
-	param := p.doc.Operations[o].Parameters[i]
+	param := o.Parameters[i]
 	like, err := p.parameterValue(param, nil)
 	if err != nil {
 		return nil, fmt.Errorf("the path parameter %q: %w", parameter, err)
