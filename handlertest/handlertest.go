@@ -26,15 +26,15 @@ import (
 	"testing"
 	"time"
 
-	"obiter/internal/config"
-	"obiter/internal/flaw"
-	"obiter/internal/judge"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/record"
-	"obiter/internal/report"
-	"obiter/internal/send"
-	"obiter/internal/trial"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/flaw"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/oad"
+	"obiter/internal/results/record"
+	"obiter/internal/results/report"
+	"obiter/internal/target/send"
 )
 
 // Option is one of the choices of Run.

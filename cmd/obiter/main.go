@@ -13,8 +13,8 @@ import (
 	"time"
 
 	"obiter/internal/cli"
-	"obiter/internal/service"
-	"obiter/internal/trial"
+	"obiter/internal/execute/trial"
+	"obiter/internal/target/service"
 )
 
 // patience is how long an interrupted command may take to end by itself: what is in

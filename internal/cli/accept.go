@@ -10,13 +10,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/config"
-	"obiter/internal/document"
-	"obiter/internal/instance"
-	"obiter/internal/judge"
-	"obiter/internal/plan"
-	"obiter/internal/report"
-	"obiter/internal/run"
+	"obiter/internal/core/instance"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/run"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/document"
+	"obiter/internal/results/report"
 )
 
 func (a *app) acceptCommand() *cli.Command {

@@ -13,14 +13,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/compare"
-	"obiter/internal/config"
-	"obiter/internal/exchange"
-	"obiter/internal/judge"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/record"
-	"obiter/internal/trial"
+	"obiter/internal/core/exchange"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/oad"
+	"obiter/internal/results/compare"
+	"obiter/internal/results/record"
 )
 
 // retrial is a run of some cases of the last run, whose answers become part of it.

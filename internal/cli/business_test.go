@@ -18,8 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"obiter/internal/execute/trial"
 	"obiter/internal/harbour"
-	"obiter/internal/trial"
 )
 
 // ear serves an office and remembers the tokens that it hears.

@@ -14,13 +14,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/capture"
-	"obiter/internal/match"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/record"
-	"obiter/internal/run"
-	"obiter/internal/trial"
+	"obiter/internal/execute/run"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/oad"
+	"obiter/internal/learn/capture"
+	"obiter/internal/learn/match"
+	"obiter/internal/results/record"
 )
 
 // maxDocument is the size of the largest problem document read by itself, in bytes.

@@ -20,10 +20,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/exchange"
-	"obiter/internal/instance"
-	"obiter/internal/plan"
-	"obiter/internal/trial"
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
 )
 
 func (a *app) casesCommand() *cli.Command {

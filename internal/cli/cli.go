@@ -26,13 +26,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/document"
-	"obiter/internal/plan"
-	"obiter/internal/record"
-	"obiter/internal/secret"
-	"obiter/internal/send"
-	"obiter/internal/suggest"
-	"obiter/internal/trial"
+	"obiter/internal/core/secret"
+	"obiter/internal/core/suggest"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/document"
+	"obiter/internal/results/record"
+	"obiter/internal/target/send"
 )
 
 // Streams are where the program reads and writes.

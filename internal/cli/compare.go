@@ -9,11 +9,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/compare"
-	"obiter/internal/instance"
-	"obiter/internal/record"
-	"obiter/internal/render"
-	"obiter/internal/trial"
+	"obiter/internal/core/instance"
+	"obiter/internal/execute/trial"
+	"obiter/internal/results/compare"
+	"obiter/internal/results/record"
+	"obiter/internal/results/render"
 )
 
 func (a *app) compareCommand() *cli.Command {

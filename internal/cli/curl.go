@@ -8,10 +8,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"obiter/internal/config"
-	"obiter/internal/exchange"
-	"obiter/internal/instance"
-	"obiter/internal/record"
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/input/config"
+	"obiter/internal/results/record"
 )
 
 // curl is a command line that sends the case again. What is not kept, headers and

@@ -6,9 +6,9 @@ import (
 	"strings"
 	"testing"
 
-	"obiter/internal/exchange"
-	"obiter/internal/instance"
-	"obiter/internal/record"
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/results/record"
 )
 
 func TestCurlNamesCredentials(t *testing.T) {

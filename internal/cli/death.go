@@ -6,14 +6,14 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"obiter/internal/compare"
-	"obiter/internal/config"
-	"obiter/internal/exchange"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/report"
-	"obiter/internal/run"
-	"obiter/internal/trial"
+	"obiter/internal/core/exchange"
+	"obiter/internal/execute/run"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/oad"
+	"obiter/internal/results/compare"
+	"obiter/internal/results/report"
 )
 
 // maxDeaths is how often a service that ends is started again in a run.

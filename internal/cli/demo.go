@@ -17,13 +17,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/config"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/trial"
 	"obiter/internal/harbour"
-	"obiter/internal/judge"
-	"obiter/internal/oad"
-	"obiter/internal/report"
-	"obiter/internal/send"
-	"obiter/internal/trial"
+	"obiter/internal/input/config"
+	"obiter/internal/input/oad"
+	"obiter/internal/results/report"
+	"obiter/internal/target/send"
 )
 
 func (a *app) demoCommand() *cli.Command {

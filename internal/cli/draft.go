@@ -15,10 +15,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/capture"
-	"obiter/internal/document"
-	"obiter/internal/draft"
-	"obiter/internal/run"
+	"obiter/internal/execute/run"
+	"obiter/internal/input/document"
+	"obiter/internal/learn/capture"
+	"obiter/internal/learn/draft"
 )
 
 func (a *app) draftCommand() *cli.Command {

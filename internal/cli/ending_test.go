@@ -20,7 +20,7 @@ import (
 
 	"obiter/internal/harbour"
 
-	"obiter/internal/trial"
+	"obiter/internal/execute/trial"
 )
 
 // TestHoweverARunEnds: what was answered is in the run file, and each record that was made

@@ -8,7 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"obiter/internal/record"
+	"obiter/internal/results/record"
 )
 
 // mostScanned is how large a run file may be, in bytes, to be read through for one case.

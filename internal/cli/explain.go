@@ -8,9 +8,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/exchange"
-	"obiter/internal/judge"
-	"obiter/internal/rule"
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/rule"
+	"obiter/internal/evaluate/judge"
 )
 
 func (a *app) explainCommand() *cli.Command {

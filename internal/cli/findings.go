@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"obiter/internal/judge"
-	"obiter/internal/report"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/results/report"
 )
 
 // reached divides entries into what was found, and what was not reached, which is

@@ -8,7 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/config"
+	"obiter/internal/input/config"
 )
 
 const configFile = "obiter.yaml"

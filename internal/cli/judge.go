@@ -10,9 +10,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/record"
-	"obiter/internal/report"
-	"obiter/internal/run"
+	"obiter/internal/execute/run"
+	"obiter/internal/results/record"
+	"obiter/internal/results/report"
 )
 
 func (a *app) judgeCommand() *cli.Command {

@@ -13,9 +13,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/document"
-	"obiter/internal/instance"
-	"obiter/internal/report"
+	"obiter/internal/core/instance"
+	"obiter/internal/input/document"
+	"obiter/internal/results/report"
 )
 
 func (a *app) messagesCommand() *cli.Command {

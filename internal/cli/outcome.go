@@ -9,11 +9,11 @@ import (
 	"io"
 	"strings"
 
-	"obiter/internal/instance"
-	"obiter/internal/judge"
-	"obiter/internal/record"
-	"obiter/internal/report"
-	"obiter/internal/run"
+	"obiter/internal/core/instance"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/run"
+	"obiter/internal/results/record"
+	"obiter/internal/results/report"
 )
 
 // result is what came of a run, tried now or judged again.

@@ -12,7 +12,7 @@ import (
 	"sync"
 	"testing"
 
-	"obiter/internal/hostile"
+	"obiter/internal/testing/hostile"
 )
 
 // keeper is a service in which others keep records.

@@ -16,14 +16,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/config"
-	"obiter/internal/document"
-	"obiter/internal/flaw"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/rule"
-	"obiter/internal/suggest"
-	"obiter/internal/trial"
+	"obiter/internal/core/rule"
+	"obiter/internal/core/suggest"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/flaw"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/document"
+	"obiter/internal/input/oad"
 )
 
 func configFlag() cli.Flag {

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"obiter/internal/instance"
+	"obiter/internal/core/instance"
 )
 
 // printer writes a JSON value over several lines, with notes next to the fields

@@ -12,15 +12,15 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/config"
-	"obiter/internal/document"
-	"obiter/internal/draft"
-	"obiter/internal/exchange"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/probe"
-	"obiter/internal/render"
-	"obiter/internal/trial"
+	"obiter/internal/core/exchange"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/document"
+	"obiter/internal/input/oad"
+	"obiter/internal/learn/draft"
+	"obiter/internal/learn/probe"
+	"obiter/internal/results/render"
 )
 
 // isDescription reports whether a file is an OpenAPI document.

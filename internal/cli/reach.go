@@ -7,16 +7,16 @@ import (
 	"os"
 	"strings"
 
-	"obiter/internal/advise"
-	"obiter/internal/config"
-	"obiter/internal/exchange"
-	"obiter/internal/instance"
-	"obiter/internal/judge"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/record"
-	"obiter/internal/report"
-	"obiter/internal/trial"
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/oad"
+	"obiter/internal/learn/advise"
+	"obiter/internal/results/record"
+	"obiter/internal/results/report"
 )
 
 // reach is which operations were planned, and why others were not.

@@ -13,7 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/render"
+	"obiter/internal/results/render"
 )
 
 func (a *app) reportCommand() *cli.Command {

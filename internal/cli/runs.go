@@ -9,11 +9,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/record"
-	"obiter/internal/render"
-	"obiter/internal/report"
-	"obiter/internal/run"
-	"obiter/internal/trial"
+	"obiter/internal/execute/run"
+	"obiter/internal/execute/trial"
+	"obiter/internal/results/record"
+	"obiter/internal/results/render"
+	"obiter/internal/results/report"
 )
 
 // runs are the run files of a command, read as one.

@@ -12,11 +12,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/exchange"
-	"obiter/internal/instance"
-	"obiter/internal/judge"
-	"obiter/internal/record"
-	"obiter/internal/trial"
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/trial"
+	"obiter/internal/results/record"
 )
 
 func (a *app) showCommand() *cli.Command {

@@ -11,8 +11,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
-	"obiter/internal/instance"
-	"obiter/internal/judge"
+	"obiter/internal/core/instance"
+	"obiter/internal/evaluate/judge"
 )
 
 // style is how text looks: with or without colour, and how wide it is.

@@ -9,11 +9,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/instance"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/survey"
-	"obiter/internal/trial"
+	"obiter/internal/core/instance"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/generate/survey"
+	"obiter/internal/input/oad"
 )
 
 func (a *app) surveyCommand() *cli.Command {

@@ -19,14 +19,14 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/net/http/httpguts"
 
-	"obiter/internal/config"
-	"obiter/internal/instance"
-	"obiter/internal/oad"
-	"obiter/internal/plan"
-	"obiter/internal/record"
-	"obiter/internal/report"
-	"obiter/internal/send"
-	"obiter/internal/trial"
+	"obiter/internal/core/instance"
+	"obiter/internal/execute/trial"
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/config"
+	"obiter/internal/input/oad"
+	"obiter/internal/results/record"
+	"obiter/internal/results/report"
+	"obiter/internal/target/send"
 )
 
 func (a *app) tryCommand() *cli.Command {

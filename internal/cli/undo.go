@@ -6,7 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/trial"
+	"obiter/internal/execute/trial"
 )
 
 func (a *app) undoCommand() *cli.Command {

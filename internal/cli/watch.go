@@ -12,7 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/trial"
+	"obiter/internal/execute/trial"
 )
 
 // How often a watch looks at the files and at the service, and how long a file has to stay

@@ -14,7 +14,7 @@ import (
 	"sync"
 	"testing"
 
-	"obiter/internal/record"
+	"obiter/internal/results/record"
 )
 
 // TestThePasswordInAnAddressIsNotPrinted, whatever else is wrong with it.

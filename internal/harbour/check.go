@@ -12,7 +12,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"obiter/internal/instance"
+	"obiter/internal/core/instance"
 )
 
 // fieldError is one entry of a problem's errors.

@@ -18,7 +18,7 @@ import (
 	"sync"
 	"unicode/utf8"
 
-	"obiter/internal/instance"
+	"obiter/internal/core/instance"
 )
 
 // Description is the office's OpenAPI document, in YAML.

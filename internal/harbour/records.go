@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strconv"
 
-	"obiter/internal/instance"
+	"obiter/internal/core/instance"
 )
 
 // shown is a record as it is given out: without what is only written.

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"obiter/internal/instance"
+	"obiter/internal/core/instance"
 )
 
 // problem is an answer after RFC 9457.

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"obiter/internal/instance"
+	"obiter/internal/core/instance"
 )
 
 // newToken makes the token of a session.

@@ -1,0 +1,196 @@
+package run
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"slices"
+
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/results/record"
+)
+
+// state is what a resource was before flawed requests were sent to it.
+type state struct {
+	reader exchange.Case
+	judge.Readings
+	usable  bool
+	changed bool // it was, after the flaws of fields
+}
+
+// look reads the resource twice: what differs between the readings changes by itself.
+func (o *operation) look(ctx context.Context) *state {
+	reader, ok := o.op.Reader()
+	if !ok || o.control == nil {
+		return &state{}
+	}
+	s := &state{reader: reader}
+	if s.First, ok = o.read(ctx, reader); ok {
+		s.Second, ok = o.read(ctx, reader)
+	}
+	s.Before = s.Second
+	s.usable = ok && judge.NewSnapshot(s.First, s.Second).Usable()
+	return s
+}
+
+// lookAgain reads the resource after the flaws of fields.
+func (o *operation) lookAgain(ctx context.Context, s *state) {
+	if !s.usable || ctx.Err() != nil {
+		return
+	}
+	now, ok := o.read(ctx, s.reader)
+	s.After = now
+	s.changed = ok && s.Change() != ""
+}
+
+func (o *operation) read(ctx context.Context, reader exchange.Case) (any, bool) {
+	a := o.send(ctx, reader, nil).Response
+	if a.Err != "" || a.Status != 200 || a.Truncated {
+		return nil, false
+	}
+	v, err := instance.Decode(a.Body)
+	return v, err == nil
+}
+
+// checkState looks whether the resource is what it was. If not, it looks among
+// the rejected cases for one that changes it, and tries that one twice.
+func (o *operation) checkState(ctx context.Context, s *state) {
+	if s == nil || !s.usable || len(o.rejected) == 0 || ctx.Err() != nil {
+		return
+	}
+	now, ok := o.read(ctx, s.reader)
+	if s.After = now; !ok || s.Change() == "" && !s.changed {
+		return
+	}
+	ctx, release := o.quiet(ctx) // others may have changed it
+	defer release()
+	changes := func(list []*rejection) bool {
+		seen, ok := o.around(ctx, s, list)
+		return ok && seen.Change() != ""
+	}
+	list := o.rejected
+	if !changes(list) {
+		return // it was one that was accepted, and that is reported
+	}
+	for len(list) > 1 {
+		half := list[:len(list)/2]
+		if !changes(half) {
+			half = list[len(list)/2:]
+		}
+		list = half
+	}
+	if !changes(list) || changes(nil) {
+		return // it cannot be repeated, or it changes by itself
+	}
+	if seen, ok := o.around(ctx, s, list); ok {
+		o.state(record.State{Case: list[0].Case, Seen: seen})
+	}
+}
+
+// maxUnshown bounds the cases after which a resource is read.
+const maxUnshown = 16
+
+// keepUnshown puts a case aside that sent what only the service sets, where the answer
+// does not show whether it was stored.
+func (o *operation) keepUnshown(planned *exchange.Case, e *exchange.Exchange) {
+	if judge.IsReadOnly(*planned) && e.Response.Success() && len(bytes.TrimSpace(e.Response.Body)) == 0 && len(o.unshown) < maxUnshown {
+		o.unshown = append(o.unshown, &rejection{planned, e})
+	}
+}
+
+// readBack sends such cases once more, and reads the resource after each.
+func (o *operation) readBack(ctx context.Context) {
+	reader, ok := o.op.Reader()
+	if !ok || o.control == nil {
+		return
+	}
+	slices.SortFunc(o.unshown, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
+	for _, r := range o.unshown {
+		var seen judge.Readings
+		ok := false
+		if o.work.Around != nil {
+			seen, ok = o.work.Around(ctx, reader, *r.planned)
+		}
+		if !ok && ctx.Err() == nil && o.send(ctx, *r.planned, nil).Response.Success() {
+			seen.After, ok = o.read(ctx, reader)
+		}
+		if ok && ctx.Err() == nil && judge.Shows(r.Case, seen.After) {
+			o.state(record.State{Case: r.Case, Seen: seen})
+		}
+	}
+}
+
+// maxStored bounds the refused cases of an operation that are told of because their records are
+// there.
+const maxStored = 16
+
+// checkStored looks whether records are there whose creation was refused.
+func (o *operation) checkStored(ctx context.Context) {
+	if o.work.Stored == nil {
+		return
+	}
+	list := o.work.Stored(ctx)
+	slices.SortFunc(list, func(a, b record.State) int { return cmp.Compare(a.Case.Number, b.Case.Number) })
+	for _, s := range list[:min(len(list), maxStored)] {
+		if o.opt.Redact != nil {
+			s.Case = o.opt.Redact(exchange.Exchange{Case: s.Case}).Case
+		}
+		o.state(s)
+	}
+}
+
+// around puts the resource back with the control, sends the cases, and tells what
+// the resource shows before and after; false where that cannot be told. What a POST
+// would put back is a creation of its own.
+func (o *operation) around(ctx context.Context, s *state, list []*rejection) (seen judge.Readings, ok bool) {
+	seen = s.Readings
+	if o.op.Method != "POST" {
+		if a := o.send(ctx, *o.control, nil).Response; !a.Success() {
+			return seen, false
+		}
+	}
+	if seen.Before, ok = o.read(ctx, s.reader); !ok {
+		return seen, false
+	}
+	for _, r := range list {
+		if a := o.send(ctx, *r.planned, nil).Response; ctx.Err() != nil || a.Err != "" || a.Status < 400 {
+			return seen, false
+		}
+	}
+	seen.After, ok = o.read(ctx, s.reader)
+	return seen, ok
+}
+
+// maxOwn bounds the rejected cases whose own records are read.
+const maxOwn = 16
+
+// checkOwn looks, where each case has a record of its own, whether a rejected one
+// changes it: some of them, spread over the plan, and one that does so a second
+// time. False where cases have no records of their own.
+func (o *operation) checkOwn(ctx context.Context) bool {
+	reader, ok := o.op.Reader()
+	if o.work.Around == nil || !ok || o.control == nil || len(o.rejected) == 0 {
+		return false
+	}
+	n := min(maxOwn, len(o.rejected))
+	for i := range n {
+		r := o.rejected[i*len(o.rejected)/n]
+		seen, ok := o.work.Around(ctx, reader, *r.planned)
+		if i == 0 && !ok {
+			return false
+		}
+		if ctx.Err() != nil || !ok || seen.Change() == "" {
+			continue
+		}
+		alone, release := o.quiet(ctx)
+		again, ok := o.work.Around(alone, reader, *r.planned)
+		release()
+		if ok && again.Change() != "" {
+			o.state(record.State{Case: r.Case, Seen: again})
+			break
+		}
+	}
+	return true
+}

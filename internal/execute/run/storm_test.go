@@ -1,0 +1,70 @@
+package run
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"obiter/internal/generate/plan"
+	"obiter/internal/input/oad"
+	"obiter/internal/results/report"
+)
+
+// TestWhoBrokeTheServiceIsKept, although its operation was disturbed and is forgotten.
+func TestWhoBrokeTheServiceIsKept(t *testing.T) {
+	doc, err := oad.Read("office.json", []byte(`{"openapi":"3.1.0","info":{"title":"Office","version":"1"},"paths":{"/closure":{"post":{"responses":{"204":{"description":"shut"}}}},"/berths":{"get":{"responses":{"200":{"description":"all"}}}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := plan.New(doc, plan.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := [][3]string{{"operation", "POST /closure", ""}, {"case", "POST /closure", "a"}, {"case", "POST /closure", "b"}, {"repeat", "POST /closure", "a"}, {"case", "GET /berths", "c"}}
+	for _, x := range []struct {
+		lost *lost
+		want string
+	}{
+		{nil, "[[case GET /berths c]]"},
+		{&lost{suspects: map[string]bool{"a": true}}, "[[case POST /closure a] [case GET /berths c]]"},
+	} {
+		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), lost: x.lost}
+		kept := slices.Clone(lines)
+		r.opt.Drop = func(gone func(kind, operation, id string) bool) error {
+			kept = slices.DeleteFunc(kept, func(l [3]string) bool { return gone(l[0], l[1], l[2]) })
+			return nil
+		}
+		place := slices.IndexFunc(p.Selected(), func(o oad.Operation) bool { return o.Name() == "POST /closure" })
+		if err := r.forgetAll(p, []int{place}); err != nil || fmt.Sprint(kept) != x.want {
+			t.Errorf("%v, kept are %v, not %s", err, kept, x.want)
+		}
+	}
+}
+
+// TestOutagesAreCountedWhereOthersSuffer: an operation that was tried alone disturbed nobody.
+func TestOutagesAreCountedWhereOthersSuffer(t *testing.T) {
+	for others, want := range map[int]int32{0: 0, 1: 1, 3: 1} {
+		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), aside: 4, present: map[*operation]bool{}}
+		o := &operation{runner: r}
+		r.present[o] = true
+		for range others {
+			r.present[&operation{runner: r}] = true
+		}
+		if o.storm(); r.storms.Load() != want {
+			t.Errorf("with %d others, %d outages are counted, not %d", others, r.storms.Load(), want)
+		}
+	}
+}
+
+// TestTheTrailOfALostService stays: it tells which cases were answered since.
+func TestTheTrailOfALostService(t *testing.T) {
+	for _, x := range []struct {
+		lost *lost
+		want int
+	}{{nil, 1}, {&lost{}, 3}} {
+		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), lost: x.lost, trail: []step{{id: "a"}, {id: "b"}, {id: "c"}}}
+		if r.forget(2); len(r.trail) != x.want {
+			t.Errorf("lost %v: %d are remembered, not %d", x.lost != nil, len(r.trail), x.want)
+		}
+	}
+}

@@ -1,0 +1,203 @@
+package plan
+
+import (
+	"encoding/json"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/generate/flaw"
+	"obiter/internal/generate/sample"
+	"obiter/internal/input/config"
+	"obiter/internal/input/schema"
+)
+
+// maxVariables bounds the fields of a body that have a new value in each request.
+const maxVariables = 40
+
+// renews reports whether requests with a method have new values: they may create a record, or
+// change one, whose values tell it from others.
+func renews(method string) bool { return method == "POST" || method == "PUT" || method == "PATCH" }
+
+// variables are the fields of a control's body that have a new value each time a request is
+// sent: texts that no list restricts, and numbers that records are known by. What the
+// configuration says, what refers to another record, what a rule speaks of, and secrets stay
+// as they are.
+func (op *Operation) variables(shape string) []exchange.Variable {
+	part := op.part("body")
+	if part == nil || part.Form != "" && op.Method != "POST" {
+		return nil
+	}
+	i := max(slices.IndexFunc(part.Controls, func(c sample.Control) bool { return c.Shape == shape }), 0)
+	list, known := part.varied[shape]
+	if !known {
+		if list = op.varying(part, part.Controls[i]); part.varied == nil {
+			part.varied = map[string][]exchange.Variable{}
+		}
+		part.varied[shape] = list
+	}
+	return list
+}
+
+func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
+	var fixed []string
+	instance.Walk(op.plan.opt.Bodies[op.Name()], func(at string, v any) bool {
+		if at != "" && instance.Type(v) != "object" {
+			fixed = append(fixed, at)
+		}
+		return true
+	})
+	settled := map[string]config.Rule{}
+	if b := op.bound; b != nil {
+		for _, r := range b.rest {
+			if r.Unique != "" {
+				settled[r.Unique] = r
+				continue
+			}
+			fixed = append(fixed, r.Exists)
+			fixed = append(fixed, r.Blames...)
+		}
+	}
+	fixed = slices.DeleteFunc(fixed, func(at string) bool { return at == "" })
+	salt := op.plan.opt.Salt
+	var out []exchange.Variable
+	for _, f := range part.fields(c) {
+		if len(out) == maxVariables {
+			break
+		}
+		now, there := instance.Get(c.Value, f.Pointer)
+		if !there || f.Pointer == "" || op.reach != nil && op.reach.Of("body", f.Pointer) != config.Nothing || op.bound != nil && op.bound.speaksOf(op.values(c.Shape), f.Pointer) {
+			continue
+		}
+		if r, is := settled[f.Pointer]; is && r.Around != "" {
+			around := r.Around
+			out = append(out, exchange.Variable{Pointer: f.Pointer, Planned: now, Settled: true, Key: true,
+				New: func(nth uint64) any { return config.Renewed(around, part8(salt, nth)) }})
+			continue
+		}
+		_, isSettled := settled[f.Pointer]
+		if !isSettled && (slices.ContainsFunc(fixed, func(at string) bool { return instance.Within(f.Pointer, at) || instance.Within(at, f.Pointer) }) || !(free(f, now) || renewable(f, now))) {
+			continue
+		}
+		list, _, ok := schema.At([]schema.Schema{part.Schema}, c.Value, f.Pointer)
+		if !ok {
+			continue
+		}
+		renew, ok := op.plan.maker.Renewing(list, now, salt)
+		if !ok {
+			continue
+		}
+		out = append(out, exchange.Variable{Pointer: f.Pointer, Planned: now, Settled: isSettled, Key: isKey(f.Pointer), Wide: !isSettled && !free(f, now), New: renew})
+	}
+	return part.harmless(c, out)
+}
+
+// harmless are those of the variables whose values make no other rules hold: the control stays
+// valid, and takes the same branches.
+func (part *Part) harmless(c sample.Control, list []exchange.Variable) []exchange.Variable {
+	same := func(some []exchange.Variable) bool {
+		v := c.Value
+		for _, x := range some {
+			v, _ = instance.Set(v, x.Pointer, x.New(0))
+		}
+		seen, sendable := part.Seen(v)
+		if !sendable || !part.Schema.Valid(seen) {
+			return false
+		}
+		return slices.EqualFunc(part.fields(c), flaw.Fields(part.Schema, v), func(a, b flaw.Field) bool {
+			return a.Pointer == b.Pointer && len(a.Shape.Sources) == len(b.Shape.Sources)
+		})
+	}
+	if len(list) == 0 || same(list) {
+		return list
+	}
+	var out []exchange.Variable
+	for _, x := range list {
+		if same(append(slices.Clone(out), x)) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// free reports whether a field may have any value like the one it has: what stands for a thing
+// that the service knows, or has to have a form that the description does not tell, may not.
+func free(f flaw.Field, now any) bool {
+	sh, name := f.Shape, instance.Last(f.Pointer)
+	if sh.HasEnum || sh.WriteOnly || sh.Secret || sh.Binary || sh.ReadOnly || len(sh.Unchecked) > 0 {
+		return false
+	}
+	switch now := now.(type) {
+	case string:
+		if now == "" || slices.ContainsFunc(sh.Formats, func(f string) bool { return !slices.Contains(renewableFormats, f) }) {
+			return false
+		}
+		if len(sh.Patterns) > 0 || config.IsReference(name) || listed(name) {
+			return isKey(f.Pointer) && !config.IsReference(name)
+		}
+		return len(sh.Formats) > 0 || isWords(now) || isKey(f.Pointer)
+	case json.Number:
+		return isKey(f.Pointer) && !strings.ContainsAny(now.String(), ".eE")
+	}
+	return false
+}
+
+// renewable reports whether a field may get a new value where the service reports a duplicate.
+func renewable(f flaw.Field, now any) bool {
+	sh, name := f.Shape, instance.Last(f.Pointer)
+	if sh.HasEnum || sh.WriteOnly || sh.Secret || sh.Binary || sh.ReadOnly || config.IsReference(name) || listed(name) || strings.Count(f.Pointer, "/") != 1 {
+		return false
+	}
+	switch now := now.(type) {
+	case string:
+		return now != "" && !slices.ContainsFunc(sh.Formats, func(f string) bool { return !slices.Contains(renewableFormats, f) })
+	case json.Number:
+		return !strings.ContainsAny(now.String(), ".eE")
+	}
+	return false
+}
+
+// renewableFormats are those that anything may have a new value of.
+var renewableFormats = []string{"uuid", "email", "idn-email", "uri", "url", "uri-reference", "iri", "hostname"}
+
+// isWords reports whether a text is made of words: no date, address, number or expression, in
+// which a service may read something.
+func isWords(text string) bool {
+	letters := 0
+	for _, r := range text {
+		switch {
+		case unicode.IsLetter(r):
+			letters++
+		case unicode.IsDigit(r), unicode.IsSpace(r), strings.ContainsRune("-_.,;'’!?()&", r):
+		default:
+			return false
+		}
+	}
+	return letters > 2
+}
+
+// keyNames are names of fields that records are known by.
+var keyNames = []string{"id", "uuid", "guid", "key", "slug", "ref", "reference", "code", "name", "number", "no", "title", "label", "email", "username", "login", "identifier"}
+
+// isKey reports whether records are probably known by a field at the top of a body: one that is
+// called so, or whose name ends so, as order_number.
+func isKey(pointer string) bool {
+	name := instance.Last(pointer)
+	if instance.Parent(pointer) != "" || listed(name) {
+		return false
+	}
+	all := nameWords.FindAllString(name, -1)
+	return len(all) > 0 && slices.Contains(keyNames, strings.ToLower(all[len(all)-1]))
+}
+
+var nameWords = regexp.MustCompile(`[A-Z]?[a-z]+|[A-Z]+`)
+
+// listed reports whether a field has one of a few values that every service knows.
+func listed(name string) bool {
+	return slices.ContainsFunc(nameWords.FindAllString(name, -1), func(word string) bool { return slices.Contains(listedNames, strings.ToLower(word)) })
+}
+
+var listedNames = []string{"type", "kind", "status", "state", "country", "currency", "language", "locale", "lang", "timezone", "zone", "mode", "level", "role", "scope", "unit", "category", "severity", "method", "format", "version", "encoding", "charset", "gender", "region", "postal", "zip"}
