@@ -27,16 +27,16 @@ type target struct {
 	tests [][]string
 }
 
-var owners = []string{"./internal/trial", "-run", "NobodyIsHarmed$|Restored|OfSomebodyElse|WhatDecides|RefusedAndStored"}
+var owners = []string{"./internal/execute/trial", "-run", "NobodyIsHarmed$|Restored|OfSomebodyElse|WhatDecides|RefusedAndStored"}
 
 var targets = []target{
-	{[]string{"internal/fixture/ledger.go", "internal/fixture/verify.go", "internal/fixture/sweep.go", "internal/fixture/undo.go", "internal/fixture/chosen.go", "internal/fixture/reach.go", "internal/fixture/rename.go", "internal/fixture/put.go", "internal/fixture/stored.go"}, [][]string{{"./internal/fixture"}, owners}},
-	{[]string{"internal/config/ownership.go", "internal/config/reach.go"}, [][]string{{"./internal/config"}, {"./internal/fixture"}, owners}},
-	{[]string{"internal/exchange/variable.go"}, [][]string{{"./internal/exchange"}, {"./internal/fixture"}}},
-	{[]string{"internal/judge/judge.go", "internal/judge/blame.go", "internal/judge/reach.go", "internal/judge/consistency.go"}, [][]string{{"./internal/judge"}, {"./internal/trial", "-run", "Layouts|Faults"}}},
-	{[]string{"internal/layout/*.go"}, [][]string{{"./internal/layout"}, {"./internal/judge"}, {"./internal/trial", "-run", "Layouts"}}},
-	{[]string{"internal/flaw/flaw.go"}, [][]string{{"./internal/flaw"}}},
-	{[]string{"internal/plan/reach.go"}, [][]string{{"./internal/plan"}, owners}},
+	{[]string{"internal/target/fixture/ledger.go", "internal/target/fixture/verify.go", "internal/target/fixture/sweep.go", "internal/target/fixture/undo.go", "internal/target/fixture/chosen.go", "internal/target/fixture/reach.go", "internal/target/fixture/rename.go", "internal/target/fixture/put.go", "internal/target/fixture/stored.go"}, [][]string{{"./internal/target/fixture"}, owners}},
+	{[]string{"internal/input/config/ownership.go", "internal/input/config/reach.go"}, [][]string{{"./internal/input/config"}, {"./internal/target/fixture"}, owners}},
+	{[]string{"internal/core/exchange/variable.go"}, [][]string{{"./internal/core/exchange"}, {"./internal/target/fixture"}}},
+	{[]string{"internal/evaluate/judge/judge.go", "internal/evaluate/judge/blame.go", "internal/evaluate/judge/reach.go", "internal/evaluate/judge/consistency.go"}, [][]string{{"./internal/evaluate/judge"}, {"./internal/execute/trial", "-run", "Layouts|Faults"}}},
+	{[]string{"internal/evaluate/layout/*.go"}, [][]string{{"./internal/evaluate/layout"}, {"./internal/evaluate/judge"}, {"./internal/execute/trial", "-run", "Layouts"}}},
+	{[]string{"internal/generate/flaw/flaw.go"}, [][]string{{"./internal/generate/flaw"}}},
+	{[]string{"internal/generate/plan/reach.go"}, [][]string{{"./internal/generate/plan"}, owners}},
 }
 
 // change is one: a part of a file and what takes its place.
@@ -55,12 +55,15 @@ func main() {
 	only := flag.String("only", "", "only files whose names contain this")
 	each := flag.Duration("timeout", 3*time.Minute, "for the tests of one change")
 	flag.Parse()
+	if err := os.Chdir(".."); err != nil { // the module of these scripts is a folder of the other
+		fail(err)
+	}
 	var all []change
 	for _, t := range targets {
 		for _, glob := range t.files {
 			files, err := filepath.Glob(glob)
 			if err != nil || len(files) == 0 {
-				fail(fmt.Errorf("there is no %s here: run it at the top of the tree", glob))
+				fail(fmt.Errorf("there is no %s here: run it with go -C scripts run ./mutation", glob))
 			}
 			for _, file := range files {
 				if strings.HasSuffix(file, "_test.go") || !strings.Contains(file, *only) {

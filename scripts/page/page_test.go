@@ -1,6 +1,10 @@
-package cli_test
+// Package page_test drives the page that the built program writes in headless
+// Chromium. It is part of a module of its own, so that who builds or tests
+// Obiter needs no browser and none of what steers one.
+package page_test
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -9,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -104,12 +109,62 @@ func (b *browser) is(expression, want string) {
 	b.t.Errorf("%s is %s, want %s", expression, got, want)
 }
 
+// build makes the program, and writes the files of the demo next to it.
+func build(t *testing.T, dir string) string {
+	t.Helper()
+	obiter := filepath.Join(dir, "obiter")
+	make := exec.Command("go", "build", "-o", obiter, "./cmd/obiter")
+	make.Dir, make.Env = "../..", append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := make.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if out, err := exec.Command(obiter, "demo", "--write", dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return obiter
+}
+
+// serve starts the harbour office with faults, and gives its address.
+func serve(t *testing.T, obiter string, faults ...string) string {
+	t.Helper()
+	args := []string{"demo", "--serve", "--listen", "127.0.0.1:0"}
+	for _, f := range faults {
+		args = append(args, "--fault", f)
+	}
+	office := exec.Command(obiter, args...)
+	out, err := office.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := office.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { office.Process.Kill(); office.Wait() })
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if at := regexp.MustCompile(`http://127\.0\.0\.1:\d+`).FindString(lines.Text()); at != "" {
+			go func() {
+				for lines.Scan() {
+				}
+			}()
+			return at
+		}
+	}
+	t.Fatal("the office gives no address")
+	return ""
+}
+
 // TestThePage drives the page of a run in a browser: every filter and link, opening and
 // closing, dark and light, without scripts, on a narrow screen; and nothing leaves it.
 func TestThePage(t *testing.T) {
-	dir := folder(t)
-	at := serve(t, "update-unchecked", "numbers-coerced", "own-layout")
-	obiter(t, dir, "try", "--at", at, "--only", "* /vessels/**", "--only", "* /vessels", "--only", "POST /pilot-orders", "--report", "page.html").check(t, 1, "", "written: page.html")
+	dir := t.TempDir()
+	obiter := build(t, dir)
+	at := serve(t, obiter, "update-unchecked", "numbers-coerced", "own-layout")
+	try := exec.Command(obiter, "try", "--at", at, "--only", "* /vessels/**", "--only", "* /vessels", "--only", "POST /pilot-orders", "--report", "page.html")
+	try.Dir = dir
+	if out, err := try.CombinedOutput(); try.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), "written: page.html") {
+		t.Fatalf("%v\n%s", err, out)
+	}
 	b := newBrowser(t)
 	address := "file://" + filepath.Join(dir, "page.html")
 	b.media("light", true)
