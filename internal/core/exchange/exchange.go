@@ -310,7 +310,10 @@ type Exchange struct {
 	Case
 	Response   Answer
 	Documented *Documented
-	Fresh      []Value // what of the body was sent for the first time; it is not kept
+	// Before is an earlier answer to the same case, a 5xx among other requests, that was not given
+	// again when nothing else was in flight; nil: there was none.
+	Before *Answer
+	Fresh  []Value // what of the body was sent for the first time; it is not kept
 }
 
 // Answer is what came back, or Err why nothing did.

@@ -68,8 +68,8 @@ Content-Type: application/problem+json
 // Codes are all findings, gravest first.
 var Codes = []Code{
 	{"crashed", Error, "a flawed request made the service fail", "RFC 9110, section 15.6", Independent | PerFamily,
-		"The answer is a 5xx. The mistake was the client's; the service reported it as its own, or failed because of it.",
-		"Where the operation's valid request is answered with a 5xx as well: that is control-rejected, once. A 503 with Retry-After is waited for; if it stays, that is no-answer, a warning (RFC 9110, section 15.6.4).",
+		"The answer is a 5xx, and again when the request is sent once more with fresh values and nothing else in flight. The mistake was the client's; the service reported it as its own, or failed because of it.",
+		"Where the operation's valid request is answered with a 5xx as well: that is control-rejected, once. A 5xx that is not given again is unstable, a warning. A 503 counts only where the operation's valid request is accepted right before and after it; else it is no-answer, a warning (RFC 9110, section 15.6.4).",
 		"Clients retry a 5xx and never learn to correct their request; alerts fire for every typing error; and what fails on odd input can often be made to fail on purpose.",
 		"Find the exception in the log (the header Obiter-Case names the request), and check the value before it is used. A body that cannot be decoded is a 400.",
 		plainAnswer},
@@ -104,7 +104,7 @@ var Codes = []Code{
 		"Read requests into a type of their own, without what the service sets; or take the members out before anything is stored.",
 		"HTTP/1.1 201 Created\nContent-Type: application/json\n\n{ \"id\": \"7f3a\", \"name\": \"Fulmar\" }"},
 	{"no-answer", Error, "no answer came", "", Independent | Unproves | PerFamily,
-		"The connection came about, and then it was reset or closed, the answer was not HTTP, or it took longer than --timeout. It is only a warning where the service still asks for patience (429, or 503 with Retry-After) after the wait it requested.",
+		"The connection came about, and then it was reset or closed, the answer was not HTTP, or it took longer than --timeout. It is only a warning where the service is busy (429, 503) and still is when the request is sent again with nothing else in flight, after the wait it asks for.",
 		"A connection that was closed while a body of many megabytes was being sent (RFC 9110, section 15.5.14), and one that did not come about, which is not-judged. Where the service is gone, the run stops, and nothing that follows is counted.",
 		"A client sees a broken network and tries again; often a handler was killed.",
 		"Look for the request's Obiter-Case in the log. Let a final handler turn whatever escapes into a problem document.",
@@ -266,7 +266,7 @@ var Codes = []Code{
 		"Check first, work later; avoid nested repetition in patterns.",
 		fieldAnswer},
 	{"unstable", Warning, "the same request was answered in two ways", "", Independent | PerOperation,
-		"A rejected request was sent again, and the second answer has another status or names other fields.",
+		"A rejected request was sent again, and the second answer has another status or names other fields; or the service failed (5xx) at a request while others were in flight, and not when it was sent again with none.",
 		"Times, numbers and texts that differ: status, media type, problem type, and whether the field is named are compared. 429 and 503 are no second answer.",
 		"What cannot be repeated is hard to fix; often an unordered map decides which error is reported first.",
 		"Report all errors, in a fixed order.",

@@ -96,10 +96,12 @@ func (l *look) judge(ctx Context) Judgement {
 			return !Has(f.Code, Independent)
 		})
 	}
-	slices.SortStableFunc(out.Findings, func(a, b Finding) int { return cmp.Compare(Rank(a.Code), Rank(b.Code)) })
+	slices.SortStableFunc(out.Findings, byRank)
 	out.Verdict = verdict(out.Findings, unproven)
 	return out
 }
+
+func byRank(a, b Finding) int { return cmp.Compare(Rank(a.Code), Rank(b.Code)) }
 
 func verdict(found []Finding, unproven bool) Verdict {
 	out := Pass

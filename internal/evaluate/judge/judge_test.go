@@ -467,12 +467,17 @@ func BenchmarkJudge(b *testing.B) {
 	a := answer(422, problemMedia, body)
 	r := NewRun(nil)
 	control := exchange.Exchange{Case: exchange.Case{Kind: exchange.Control, Operation: c.Operation, Base: c.Base}, Response: answer(201, "application/json", `{}`)}
-	j := r.Take(&control)
+	r.Prove(&control)
+	j := r.Case(&control)
 	r.Add(&control, &j)
 	c.ProvenBy = c.Operation
 	for b.Loop() {
 		e := exchange.Exchange{Case: c, Response: a}
-		j := r.Take(&e)
+		i := NewItem(&e)
+		r.Share(i)
+		i.Study()
+		r.Take(i)
+		j := i.Judge()
 		r.Add(&e, &j)
 	}
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N)*10_000, "ms/10000")
@@ -558,8 +563,8 @@ func TestWhatIsNotJudgedDoesNotPass(t *testing.T) {
 			t.Errorf("%s: %v %+v", want, j.Verdict, j.Findings)
 		}
 	}
-	j := guarded(func() Judgement { panic("no such rank") })
-	if j.Verdict != Unproven || len(j.Findings) != 1 || !strings.HasSuffix(j.Findings[0].Message, "a mistake in Obiter: no such rank") {
+	j := Guarded(func() Judgement { panic("no such rank") })
+	if j.Verdict != Unproven || len(j.Findings) != 1 || !strings.HasSuffix(j.Findings[0].Message, "a bug in Obiter: no such rank") {
 		t.Errorf("%+v", j)
 	}
 	method := broken(t, exchange.Method, "request wrong-method")

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"obiter/internal/core/exchange"
@@ -17,12 +16,10 @@ import (
 //
 // Which fields an answer names is judged by what the whole run taught: every
 // exchange is learned from first, and judged then. A case that is judged before
-// everything is learned is judged by what is known so far. It is safe for
-// concurrent use.
+// everything is learned is judged by what is known so far. It is for one goroutine
+// at a time; what takes long is done by an Item, which needs nobody else.
 type Run struct {
-	layout *layout.Layout
-
-	mu          sync.Mutex
+	layout      *layout.Layout
 	study       *layout.Study
 	knowledge   *layout.Knowledge
 	epoch       int             // how often it was another one
@@ -39,23 +36,69 @@ type shape struct{ operation, base, part string }
 // maxShapes bounds the controls whose fields are kept.
 const maxShapes = 200
 
-// look reads an answer, with the fields of the control that others have used.
-func (r *Run) look(e *exchange.Exchange) *look {
-	l := lookAt(&e.Case, &e.Response)
-	if e.Kind != exchange.Flawed || e.Control == nil {
-		return l
+// Item is an exchange on its way through judging: NewItem reads the answer, Share gives it what
+// others know of the same control, Study finds what it teaches, Take learns that and says what is
+// known, and Judge judges. All but Share and Take may be done next to other items.
+type Item struct {
+	look   *look
+	e      *exchange.Exchange
+	lesson *layout.Lesson // nil: it teaches nothing
+	known  Context
+	epoch  int
+}
+
+// NewItem reads the answer of an exchange.
+func NewItem(e *exchange.Exchange) *Item { return &Item{look: lookAt(&e.Case, &e.Response), e: e} }
+
+// Share gives an item the fields of the control that others have used.
+func (r *Run) Share(i *Item) {
+	if i.e.Kind != exchange.Flawed || i.e.Control == nil {
+		return
 	}
-	s := shape{e.ProvenBy, e.Base, e.Part()}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if l.fields = r.fields[s]; l.fields == nil {
+	s := shape{i.e.ProvenBy, i.e.Base, i.e.Part()}
+	if i.look.fields = r.fields[s]; i.look.fields == nil {
 		if len(r.fields) >= maxShapes {
 			clear(r.fields)
 		}
-		l.fields = layout.Fields(e.Control)
-		r.fields[s] = l.fields
+		i.look.fields = layout.Fields(i.e.Control)
+		r.fields[s] = i.look.fields
 	}
-	return l
+}
+
+// Study finds what the answer teaches.
+func (i *Item) Study() {
+	if lesson, ok := i.look.lesson(); ok {
+		i.lesson = &lesson
+	}
+}
+
+// Take learns what was studied of an item, and has it judged by what is known so far.
+func (r *Run) Take(i *Item) {
+	if i.lesson != nil && r.teaches(i.e) {
+		r.study.Add(*i.lesson)
+	}
+	i.known = Context{Layout: r.layout, Documented: i.e.Documented, Knowledge: r.knowledge}
+	i.epoch = r.epoch
+	if c := r.operations[i.e.ProvenBy]; c != nil {
+		i.known.Control, i.known.Signs = c.slowest, c.signs
+		if shape := c.of(i.e.Base); shape != nil {
+			i.known.Proven, i.known.Fails = shape.accepted, shape.fails
+		}
+	}
+	if i.e.Kind == exchange.Control {
+		i.known.Proven = true
+	}
+}
+
+// Judge judges the item by what is known.
+func (i *Item) Judge() Judgement {
+	out := i.look.judge(i.known)
+	if i.e.Before != nil {
+		out.Findings = append(out.Findings, unrepeated(i.e.Case, *i.e.Before, i.e.Response))
+		slices.SortStableFunc(out.Findings, byRank)
+	}
+	out.Epoch = i.epoch
+	return out
 }
 
 // controls are what became of an operation's controls.
@@ -87,10 +130,8 @@ func NewRun(known *layout.Layout) *Run {
 	return &Run{layout: known, study: layout.NewStudy(), proven: map[string]bool{}, operations: map[string]*controls{}, fields: map[shape]*layout.Vocabulary{}, consistency: newConsistency()}
 }
 
-// Successor is an empty Run that knows what this one learned.
-func (r *Run) Successor() *Run {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+// CloneLearned is an empty Run that knows what this one learned.
+func (r *Run) CloneLearned() *Run {
 	out := NewRun(r.layout)
 	out.study, out.proven = r.study, r.proven
 	return out
@@ -98,46 +139,33 @@ func (r *Run) Successor() *Run {
 
 // Learn takes in an exchange for what it teaches.
 func (r *Run) Learn(e *exchange.Exchange) {
-	if e.Kind == exchange.Edge || e.Kind == exchange.Flawed && !r.teaches(e) {
-		return
+	switch {
+	case e.Kind == exchange.Control:
+		r.Prove(e)
+	case e.Kind == exchange.Flawed && r.teaches(e):
+		i := NewItem(e)
+		r.Share(i)
+		i.Study()
+		r.Take(i)
 	}
-	var l *look // a control's is not looked at
-	if e.Kind == exchange.Flawed {
-		l = r.look(e)
+}
+
+// Prove notes whether a control was accepted, which decides whether other answers of its operation
+// teach something.
+func (r *Run) Prove(e *exchange.Exchange) {
+	if e.Kind == exchange.Control {
+		r.proven[e.Operation+" "+e.Base] = e.Response.Success()
 	}
-	r.learn(e, l)
 }
 
 // teaches reports whether an exchange's control was accepted, so that its answer says
 // something.
-func (r *Run) teaches(e *exchange.Exchange) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.proven[e.ProvenBy+" "+e.Base]
-}
+func (r *Run) teaches(e *exchange.Exchange) bool { return r.proven[e.ProvenBy+" "+e.Base] }
 
-func (r *Run) learn(e *exchange.Exchange, l *look) {
-	if e.Kind == exchange.Control {
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		r.proven[e.Operation+" "+e.Base] = e.Response.Success()
-		return
-	}
-	lesson, ok := l.lesson()
-	if !ok || !r.teaches(e) {
-		return
-	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.study.Add(lesson)
-}
-
-// Settle ends learning: what is judged from here on is judged by what was learned. It
+// FinishLearning ends learning: what is judged from here on is judged by what was learned. It
 // reports whether what was judged before rests on the same knowledge, but for cases with
 // several flaws.
-func (r *Run) Settle() (same bool) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+func (r *Run) FinishLearning() (same bool) {
 	learned := r.study.Learned()
 	if same = r.knowledge.Alike(learned); !same {
 		r.epoch++
@@ -149,71 +177,41 @@ func (r *Run) Settle() (same bool) {
 // Epoch tells what a Run knows from what it knew at other times: judgements of the same
 // epoch rest on the same knowledge.
 func (r *Run) Epoch() int {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	return r.epoch
 }
 
-// Pause is Settle while answers still come in.
-func (r *Run) Pause() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+// UpdateKnowledge is FinishLearning while answers still come in.
+func (r *Run) UpdateKnowledge() {
 	if k := r.study.SoFar(); !r.knowledge.Alike(k) {
 		r.knowledge = k
 		r.epoch++
 	}
 }
 
-// Take learns from an exchange, and judges it by what is known so far.
-func (r *Run) Take(e *exchange.Exchange) Judgement {
-	return guarded(func() Judgement {
-		l := r.look(e)
-		r.learn(e, l)
-		return r.judge(e, l)
+// Case judges one exchange by what is known.
+func (r *Run) Case(e *exchange.Exchange) Judgement {
+	return Guarded(func() Judgement {
+		i := NewItem(e)
+		r.Share(i)
+		r.Take(i)
+		return i.Judge()
 	})
 }
 
-// Case judges one exchange.
-func (r *Run) Case(e *exchange.Exchange) Judgement {
-	return guarded(func() Judgement { return r.judge(e, r.look(e)) })
-}
-
-// guarded judges, and where that fails makes of it a note on the case: an answer must not
+// Guarded judges, and where that fails makes of it a note on the case: an answer must not
 // end the run.
-func guarded(judge func() Judgement) (out Judgement) {
+func Guarded(judge func() Judgement) (out Judgement) {
 	defer func() {
 		if err := recover(); err != nil {
-			out = Judgement{Verdict: Unproven, Findings: []Finding{finding("not-judged", "", "", fmt.Sprintf("judging the answer failed, which is a mistake in Obiter: %v", err))}}
+			out = Judgement{Verdict: Unproven, Findings: []Finding{finding("not-judged", "", "", fmt.Sprintf("judging the answer failed, which is a bug in Obiter: %v", err))}}
 		}
 	}()
 	return judge()
 }
 
-func (r *Run) judge(e *exchange.Exchange, l *look) Judgement {
-	ctx := Context{Layout: r.layout, Documented: e.Documented}
-	r.mu.Lock()
-	ctx.Knowledge = r.knowledge
-	epoch := r.epoch
-	if c := r.operations[e.ProvenBy]; c != nil {
-		ctx.Control, ctx.Signs = c.slowest, c.signs
-		if shape := c.of(e.Base); shape != nil {
-			ctx.Proven, ctx.Fails = shape.accepted, shape.fails
-		}
-	}
-	r.mu.Unlock()
-	if e.Kind == exchange.Control {
-		ctx.Proven = true
-	}
-	out := l.judge(ctx)
-	out.Epoch = epoch
-	return out
-}
-
 // Add takes in a judged exchange.
 func (r *Run) Add(e *exchange.Exchange, j *Judgement) {
 	r.Control(e)
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	r.consistency.add(&e.Case, &e.Response, j)
 }
 
@@ -223,8 +221,6 @@ func (r *Run) Control(e *exchange.Exchange) {
 	if e.Kind != exchange.Control {
 		return
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	c := r.operations[e.Operation]
 	if c == nil {
 		c = &controls{}
@@ -253,9 +249,7 @@ func (r *Run) Repeated(c exchange.Case, first, second exchange.Answer) {
 	if Same(first, second) {
 		return
 	}
-	r.mu.Lock()
 	ctx := Context{Proven: true, Layout: r.layout, Knowledge: r.knowledge}
-	r.mu.Unlock()
 	was, is := Case(c, first, ctx), Case(c, second, ctx)
 	if f, differs := unstable(c, was.Fingerprint, second, is); differs && !r.unstable(c.Operation) {
 		r.note(f)
@@ -264,8 +258,6 @@ func (r *Run) Repeated(c exchange.Case, first, second exchange.Answer) {
 
 // unstable reports whether it is told already of an operation.
 func (r *Run) unstable(operation string) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	return slices.ContainsFunc(r.found, func(f RunFinding) bool { return f.Operation == operation && f.Finding.Code == "unstable" })
 }
 
@@ -302,15 +294,11 @@ func (r *Run) State(c exchange.Case, seen Readings) {
 }
 
 func (r *Run) note(f RunFinding) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	r.found = append(r.found, f)
 }
 
 // Findings lists what only the whole run shows, in the order of the plan.
 func (r *Run) Findings() []RunFinding {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	out := append(slices.Clone(r.found), r.consistency.findings()...)
 	slices.SortStableFunc(out, byPlan)
 	return out
@@ -318,7 +306,5 @@ func (r *Run) Findings() []RunFinding {
 
 // Learned is how most answers name fields; false where none do.
 func (r *Run) Learned() (Layout, bool) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	return r.consistency.learned()
 }

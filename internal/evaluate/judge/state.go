@@ -225,3 +225,17 @@ func refusedLater(c exchange.Case, a exchange.Answer) (RunFinding, bool) {
 	}
 	return runFinding(c, finding("control-rejected", "", "", fmt.Sprintf("a valid request was accepted at first, and after the flawed ones it is refused with %s%s", StatusText(a.Status), quoted(a)))), true
 }
+
+// unrepeated is the finding for a case that the service failed at while other requests were in
+// flight, and not when nothing else was.
+func unrepeated(c exchange.Case, before, after exchange.Answer) Finding {
+	what := "a valid request"
+	if c.Kind == exchange.Flawed {
+		what = said(c)
+	}
+	then := after.Err
+	if then == "" {
+		then = StatusText(after.Status)
+	}
+	return finding("unstable", "", "", fmt.Sprintf("%s was answered with %s%s while other requests were in flight, and with %s when none was", what, StatusText(before.Status), quoted(before), then))
+}

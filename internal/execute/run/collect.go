@@ -12,22 +12,22 @@ import (
 	"obiter/internal/results/report"
 )
 
-// collector judges exchanges, arranges what is found, and keeps it, whether they
-// have just come or are read from a run file. It is safe for concurrent use.
+// collector judges exchanges, arranges what is found, and stores it, whether they
+// have just come or are read from a run file. It is for one goroutine at a time: in a run the
+// scheduler guards it.
 type collector struct {
-	judge  *judge.Run
-	report *report.Report
-	record *record.Writer // nil: nothing is kept
-	each   Each           // is told each case; nil: nobody is
-	known  Known
-	sure   *sure               // what need not be judged again in the end; nil: all is
-	logs   map[string][]string // what the service logged, by case
+	judge   *judge.Run
+	report  *report.Report
+	record  *record.Writer // nil: nothing is kept
+	each    Each           // is told each case; nil: nobody is
+	known   Known
+	settled *settledLines       // what need not be judged again in the end; nil: all is
+	logs    map[string][]string // what the service logged, by case
 
 	arranged bool                // the operations are described before the cases, in the order of the plan
 	again    func(line int) bool // tells which lines are judged again; nil: all
 
-	mu  sync.Mutex
-	err error // the first of keeping; nothing is kept after it
+	err error // the first of storing; nothing is stored after it
 }
 
 // Known are causes that are counted apart, and the day, as 2027-01-31.
@@ -46,56 +46,62 @@ func newCollector(at *layout.Layout, w *record.Writer, known Known, rep *report.
 // successor is an empty one that knows what this one learned.
 func (c *collector) successor(known *layout.Layout, rep *report.Report) *collector {
 	out := newCollector(known, nil, c.known, rep)
-	out.judge = c.judge.Successor()
+	out.judge = c.judge.CloneLearned()
 	return out
-}
-
-func (c *collector) failed() bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.err != nil
 }
 
 // lines are buffers for lines that are written.
 var lines = sync.Pool{New: func() any { return new([]byte) }}
 
-// result takes in an exchange with its judgement; and is called while nothing
-// else is taken in. False after an error.
-func (c *collector) result(e *exchange.Exchange, j judge.Judgement, and func()) bool {
-	res := &record.Result{Exchange: *e, Verdict: j.Verdict, Findings: j.Findings}
-	var line []byte
-	var err error
-	if c.record != nil && len(c.known.Causes) == 0 { // else it is not known yet which findings are known
-		buffer := lines.Get().(*[]byte)
-		defer lines.Put(buffer)
-		line, err = record.Written((*buffer)[:0], e, j.Verdict, j.Findings)
-		*buffer = line
+// written is a line that is to be stored; nil: the result is written when it is.
+type written struct {
+	buffer *[]byte
+	err    error
+}
+
+// write writes the line of a result. It needs nothing that changes, and takes a while.
+func (c *collector) write(e *exchange.Exchange, j *judge.Judgement) written {
+	if c.record == nil || len(c.known.Causes) > 0 { // then it is not known yet which findings are known
+		return written{}
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.err = cmp.Or(c.err, err); c.err != nil {
+	w := written{buffer: lines.Get().(*[]byte)}
+	*w.buffer, w.err = record.Written((*w.buffer)[:0], e, j.Verdict, j.Findings)
+	return w
+}
+
+func (w written) free() {
+	if w.buffer != nil {
+		lines.Put(w.buffer)
+	}
+}
+
+// result takes in an exchange with its judgement, and the line that was written of it. False
+// after an error.
+func (c *collector) result(e *exchange.Exchange, j judge.Judgement, line written) bool {
+	if c.err = cmp.Or(c.err, line.err); c.err != nil {
 		return false
 	}
-	if c.sure != nil {
+	res := &record.Result{Exchange: *e, Verdict: j.Verdict, Findings: j.Findings}
+	if c.settled != nil {
 		c.judge.Control(e)
 		c.report.Count(res)
-		c.sure.take(res, &j, c.record.Lines())
+		c.settled.take(res, &j, c.record.Lines())
 	} else {
 		c.add(res, &j)
 	}
 	if c.each != nil {
 		c.each(*res, j)
 	}
-	and()
-	if c.record != nil {
-		if line != nil {
-			c.err = c.record.Copy(line)
-		} else {
-			c.err = c.record.Result(*res)
-		}
-		if logged := c.logs[e.ID]; len(logged) > 0 && j.Verdict != judge.Pass && c.err == nil {
-			c.err = c.record.Log(record.Log{Case: e.ID, Lines: logged})
-		}
+	if c.record == nil {
+		return true
+	}
+	if line.buffer != nil {
+		c.err = c.record.Copy(*line.buffer)
+	} else {
+		c.err = c.record.Result(*res)
+	}
+	if logged := c.logs[e.ID]; len(logged) > 0 && j.Verdict != judge.Pass && c.err == nil {
+		c.err = c.record.Log(record.Log{Case: e.ID, Lines: logged})
 	}
 	return c.err == nil
 }
@@ -107,8 +113,6 @@ func (c *collector) add(res *record.Result, j *judge.Judgement) {
 }
 
 func (c *collector) keep(write func(*record.Writer) error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	if c.record != nil && c.err == nil {
 		c.err = write(c.record)
 	}
@@ -116,23 +120,14 @@ func (c *collector) keep(write func(*record.Writer) error) {
 
 // judgeLater notes whether the line that is about to be kept is judged in the end.
 func (c *collector) judgeLater(needed bool) {
-	if needed && c.sure != nil {
-		c.sure.late = append(c.sure.late, c.record.Lines())
+	if needed && c.settled != nil {
+		c.settled.pending = append(c.settled.pending, c.record.Lines())
 	}
-}
-
-// line is the outcome of an operation.
-func (c *collector) line(operation string) *report.Line {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.report.Line(operation)
 }
 
 // described takes in what the description has of an operation.
 func (c *collector) described(d exchange.Described) {
 	c.keep(func(w *record.Writer) error { return w.Operation(d) })
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	c.report.AddOperation(d)
 }
 
@@ -142,7 +137,7 @@ func (c *collector) repeated(r record.Repeat) {
 		c.judgeLater(!judge.Same(r.First, r.Second))
 		return w.Repeat(r.Case, r.First, r.Second)
 	})
-	if c.sure == nil { // else it is judged in the end
+	if c.settled == nil { // else it is judged in the end
 		c.judge.Repeated(r.Case, r.First, r.Second)
 	}
 }
@@ -227,7 +222,7 @@ func (c *collector) finish(open func() (*record.Reader, error)) error {
 		return err
 	}
 	r.Select(c.again)
-	c.judge.Settle()
+	c.judge.FinishLearning()
 	for l, err := range r.Lines() {
 		switch {
 		case err != nil:
@@ -236,7 +231,10 @@ func (c *collector) finish(open func() (*record.Reader, error)) error {
 			c.keep(func(w *record.Writer) error { return w.Copy(l.Raw) })
 		case l.Result != nil:
 			e := &l.Result.Exchange
-			c.result(e, c.judge.Case(e), func() {})
+			j := c.judge.Case(e)
+			line := c.write(e, &j)
+			c.result(e, j, line)
+			line.free()
 		case l.Operation != nil:
 			if !c.arranged {
 				c.described(*l.Operation)

@@ -32,18 +32,18 @@ const (
 // maxSuspects bounds how many cases are named.
 const maxSuspects = 16
 
-// there reports whether the service is still there. If not, the run is stopped.
-func (r *runner) there(ctx context.Context) bool {
-	if r.opt.Alive == nil {
+// serviceReachable reports whether the service is still there. If not, the run is stopped.
+func (s *scheduler) serviceReachable(ctx context.Context) bool {
+	if s.opt.Alive == nil {
 		return true
 	}
 	for n := 1; ; n++ {
-		err := r.opt.Alive(ctx)
+		err := s.opt.Alive(ctx)
 		if err == nil || ctx.Err() != nil {
 			return err == nil
 		}
 		if n == goneTries {
-			r.stop(&GoneError{Cause: err})
+			s.stop(&GoneError{Cause: err})
 			return false
 		}
 		select {
@@ -56,13 +56,13 @@ func (r *runner) there(ctx context.Context) bool {
 
 // suspect remembers a case that was cut off. Those of long ago are forgotten: the
 // service survived them.
-func (r *runner) suspect(e exchange.Exchange) {
+func (s *scheduler) suspect(e exchange.Exchange) {
 	if e.Response.ClosedEarly {
-		r.suspects = append(r.suspects, cutOff{e.ID, r.done})
+		s.suspects = append(s.suspects, cutOff{e.ID, s.done})
 	}
-	recent := 2 * max(r.opt.Parallel, 1)
-	for len(r.suspects) > 0 && (len(r.suspects) > maxSuspects || r.suspects[0].done < r.done-recent) {
-		r.suspects = r.suspects[1:]
+	recent := 2 * max(s.opt.Parallel, 1)
+	for len(s.suspects) > 0 && (len(s.suspects) > maxSuspects || s.suspects[0].done < s.done-recent) {
+		s.suspects = s.suspects[1:]
 	}
 }
 
@@ -80,13 +80,13 @@ func brokenOff(ctx context.Context, e exchange.Exchange) bool {
 }
 
 // ended is the error of a run that was stopped; nil where it was not.
-func (r *runner) ended(ctx context.Context) error {
+func (s *scheduler) ended(ctx context.Context) error {
 	cause := context.Cause(ctx)
 	var gone *GoneError
 	if errors.As(cause, &gone) {
-		gone.Done = r.done
-		for _, s := range r.suspects {
-			gone.Suspects = append(gone.Suspects, s.id)
+		gone.Done = s.done
+		for _, c := range s.suspects {
+			gone.Suspects = append(gone.Suspects, c.id)
 		}
 	}
 	return cause

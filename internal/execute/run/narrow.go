@@ -70,28 +70,24 @@ func (o *operation) first(ctx context.Context, controls []exchange.Case) (full e
 // asked sends a control before its turn. One that broke the service is kept: there is no
 // other turn.
 func (o *operation) asked(ctx context.Context, op *plan.Operation, c exchange.Case) exchange.Exchange {
-	e := o.valid(ctx, c, op.Describe)
+	e := o.sendValid(ctx, c, op.Describe)
 	if e.Response.Success() && ctx.Err() != nil {
 		o.sent[c.ID] = e
-		o.one(ctx, &c)
+		o.sendCase(ctx, &c)
 	}
 	return e
 }
 
-// tellDescribed takes in the control as the description has it, if it was refused, in
+// reportDescribed takes in the control as the description has it, if it was refused, in
 // front of the one that takes its place.
-func (o *operation) tellDescribed(before exchange.Case) {
+func (o *operation) reportDescribed(before exchange.Case) {
 	if o.described == nil {
 		return
 	}
 	full := o.described
 	o.cut(&full.Response)
 	o.described, full.Number = nil, before.Number
-	o.result(full, o.judge.Take(full), func() {
-		if o.done++; o.opt.Progress != nil {
-			o.opt.Progress(o.done)
-		}
-	})
+	o.result(full, o.judged(full, true), func() {})
 }
 
 // refused reports whether a valid request was turned away in a way that may be about
@@ -100,8 +96,8 @@ func refused(a exchange.Answer) bool {
 	return a.Err == "" && a.Status >= 400 && a.Status != 401 && a.Status != 429 && a.Status != 503
 }
 
-// already is the exchange of a control that was sent while members were looked for.
-func (o *operation) already(c exchange.Case) (exchange.Exchange, bool) {
+// alreadySent is the exchange of a control that was sent while members were looked for.
+func (o *operation) alreadySent(c exchange.Case) (exchange.Exchange, bool) {
 	e, was := o.sent[c.ID]
 	if was {
 		e.Number = c.Number

@@ -20,8 +20,8 @@ type state struct {
 	changed bool // it was, after the flaws of fields
 }
 
-// look reads the resource twice: what differs between the readings changes by itself.
-func (o *operation) look(ctx context.Context) *state {
+// readBefore reads the resource twice: what differs between the readings changes by itself.
+func (o *operation) readBefore(ctx context.Context) *state {
 	reader, ok := o.op.Reader()
 	if !ok || o.control == nil {
 		return &state{}
@@ -35,8 +35,8 @@ func (o *operation) look(ctx context.Context) *state {
 	return s
 }
 
-// lookAgain reads the resource after the flaws of fields.
-func (o *operation) lookAgain(ctx context.Context, s *state) {
+// readAfterFieldFlaws reads the resource after the flaws of fields.
+func (o *operation) readAfterFieldFlaws(ctx context.Context, s *state) {
 	if !s.usable || ctx.Err() != nil {
 		return
 	}
@@ -64,10 +64,9 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 	if s.After = now; !ok || s.Change() == "" && !s.changed {
 		return
 	}
-	ctx, release := o.quiet(ctx) // others may have changed it
-	defer release()
+	defer o.exclusive(ctx)() // others may have changed it
 	changes := func(list []*rejection) bool {
-		seen, ok := o.around(ctx, s, list)
+		seen, ok := o.readAround(ctx, s, list)
 		return ok && seen.Change() != ""
 	}
 	list := o.rejected
@@ -84,30 +83,30 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 	if !changes(list) || changes(nil) {
 		return // it cannot be repeated, or it changes by itself
 	}
-	if seen, ok := o.around(ctx, s, list); ok {
-		o.state(record.State{Case: list[0].Case, Seen: seen})
+	if seen, ok := o.readAround(ctx, s, list); ok {
+		o.noteState(record.State{Case: list[0].Case, Seen: seen})
 	}
 }
 
-// maxUnshown bounds the cases after which a resource is read.
-const maxUnshown = 16
+// maxSilent bounds the cases after which a resource is read.
+const maxSilent = 16
 
-// keepUnshown puts a case aside that sent what only the service sets, where the answer
+// keepSilent puts a case aside that sent what only the service sets, where the answer
 // does not show whether it was stored.
-func (o *operation) keepUnshown(planned *exchange.Case, e *exchange.Exchange) {
-	if judge.IsReadOnly(*planned) && e.Response.Success() && len(bytes.TrimSpace(e.Response.Body)) == 0 && len(o.unshown) < maxUnshown {
-		o.unshown = append(o.unshown, &rejection{planned, e})
+func (o *operation) keepSilent(planned *exchange.Case, e *exchange.Exchange) {
+	if judge.IsReadOnly(*planned) && e.Response.Success() && len(bytes.TrimSpace(e.Response.Body)) == 0 && len(o.acceptedSilently) < maxSilent {
+		o.acceptedSilently = append(o.acceptedSilently, &rejection{planned, e})
 	}
 }
 
-// readBack sends such cases once more, and reads the resource after each.
-func (o *operation) readBack(ctx context.Context) {
+// verifyStored sends such cases once more, and reads the resource after each.
+func (o *operation) verifyStored(ctx context.Context) {
 	reader, ok := o.op.Reader()
 	if !ok || o.control == nil {
 		return
 	}
-	slices.SortFunc(o.unshown, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
-	for _, r := range o.unshown {
+	slices.SortFunc(o.acceptedSilently, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
+	for _, r := range o.acceptedSilently {
 		var seen judge.Readings
 		ok := false
 		if o.work.Around != nil {
@@ -117,7 +116,7 @@ func (o *operation) readBack(ctx context.Context) {
 			seen.After, ok = o.read(ctx, reader)
 		}
 		if ok && ctx.Err() == nil && judge.Shows(r.Case, seen.After) {
-			o.state(record.State{Case: r.Case, Seen: seen})
+			o.noteState(record.State{Case: r.Case, Seen: seen})
 		}
 	}
 }
@@ -137,14 +136,14 @@ func (o *operation) checkStored(ctx context.Context) {
 		if o.opt.Redact != nil {
 			s.Case = o.opt.Redact(exchange.Exchange{Case: s.Case}).Case
 		}
-		o.state(s)
+		o.noteState(s)
 	}
 }
 
-// around puts the resource back with the control, sends the cases, and tells what
+// readAround puts the resource back with the control, sends the cases, and tells what
 // the resource shows before and after; false where that cannot be told. What a POST
 // would put back is a creation of its own.
-func (o *operation) around(ctx context.Context, s *state, list []*rejection) (seen judge.Readings, ok bool) {
+func (o *operation) readAround(ctx context.Context, s *state, list []*rejection) (seen judge.Readings, ok bool) {
 	seen = s.Readings
 	if o.op.Method != "POST" {
 		if a := o.send(ctx, *o.control, nil).Response; !a.Success() {
@@ -184,13 +183,15 @@ func (o *operation) checkOwn(ctx context.Context) bool {
 		if ctx.Err() != nil || !ok || seen.Change() == "" {
 			continue
 		}
-		alone, release := o.quiet(ctx)
-		again, ok := o.work.Around(alone, reader, *r.planned)
+		release := o.exclusive(ctx)
+		again, ok := o.work.Around(ctx, reader, *r.planned)
 		release()
 		if ok && again.Change() != "" {
-			o.state(record.State{Case: r.Case, Seen: again})
+			o.noteState(record.State{Case: r.Case, Seen: again})
 			break
 		}
 	}
 	return true
 }
+
+func (o *operation) noteState(s record.State) { o.locked(func() { o.collector.state(s) }) }

@@ -214,7 +214,7 @@ func (t *trial) removers() (operations []string) {
 }
 
 func (t *trial) newBench() {
-	t.bench = fixture.New(t.conf, t.fixturePlan, t.send)
+	t.bench = fixture.New(t.conf, t.fixturePlan, t.sendIn(t.opt.Send.Service.Lane()))
 	t.bench.Journal, t.bench.Base = t.kept.journal, strings.TrimSuffix(t.opt.Base.String(), "/")
 }
 

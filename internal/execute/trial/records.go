@@ -260,7 +260,7 @@ func (t *trial) restoreSetting(ctx context.Context, records *fixture.Records, s 
 type endKey struct{}
 
 // WithEnd gives a context the one that ends even what is still done after the first has
-// ended: taking records away.
+// ended: deleting records.
 func WithEnd(ctx, end context.Context) context.Context { return context.WithValue(ctx, endKey{}, end) }
 
 // undoing is the context in which records are taken away. It goes on after an interrupt,
@@ -270,7 +270,7 @@ func (t *trial) undoing(ctx context.Context) (context.Context, context.CancelFun
 	if !ok {
 		end = context.WithoutCancel(ctx)
 	}
-	out, cancel := context.WithTimeout(send.StillAlone(end, ctx), undoTime)
+	out, cancel := context.WithTimeout(end, undoTime)
 	var timer *time.Timer
 	begun := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
@@ -336,6 +336,7 @@ type work struct {
 	valid     atomic.Pointer[exchange.Exchange] // a valid request that was accepted
 	stopped   atomic.Pointer[string]            // why nothing more is to be sent; nil: more may be
 	makers    []string                          // operations that made what its requests name
+	lane      *send.Lane                        // of its requests
 }
 
 // forCase are the fixtures that are made anew for a case: what a DELETE with other
@@ -351,7 +352,8 @@ func (w *work) forCase(c *exchange.Case) []config.Fixture {
 // After it, what it created is taken away too.
 func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error) {
 	list := t.conf.Own(op.Name())
-	w := &work{trial: t, operation: op.Name(), records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name())}
+	w := &work{trial: t, operation: op.Name(), records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name()), lane: t.opt.Send.Service.Lane()}
+	w.records.SendBy(t.sendIn(w.lane))
 	w.again = sync.OnceValues(func() (bool, bool) { return w.twice(ctx) })
 	var setting *fixture.Setting
 	if t.conf.Operations[op.Name()].Allow {
@@ -366,25 +368,25 @@ func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error)
 		}
 		return ""
 	}
-	out := run.Work{Operation: op, Stops: stops, Send: w.one, Around: w.around, Stored: w.stored, Restore: w.restore, Undo: func() {
+	out := run.Work{Operation: op, Stops: stops, Lane: w.lane, Send: w.one, Around: w.around, Stored: w.stored, Restore: w.restore, Undo: func() {
 		t.restoreSetting(ctx, w.records, setting, op.Name())
 		t.undo(ctx, w.records)
 		t.kept.journal.Over(op.Name())
 	}}
 	if len(list) == 0 {
-		w.sender = t.knowing(w.records.Values)
+		w.sender = t.knowing(w.records.Values).In(w.lane)
 		return out, nil
 	}
 	if err := w.records.Make(ctx, list); err != nil {
 		return out, err
 	}
-	w.sender = t.knowing(w.records.Values)
+	w.sender = t.knowing(w.records.Values).In(w.lane)
 	opt := t.configured(w.records.Values)
 	if len(w.records.Failed) > 0 {
 		failed := w.records.Failed[0]
 		opt.Without = maps.Clone(opt.Without)
 		if opt.Without[op.Name()] = lacking(failed); !failed.Fixture.Implied {
-			out.Tell = func() { t.failed(failed) }
+			out.Report = func() { t.failed(failed) }
 		}
 	} else {
 		w.all = list
@@ -436,7 +438,7 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		if err != nil {
 			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: err.Error()}}
 		}
-		sender = w.knowing(records.Values)
+		sender = w.knowing(records.Values).In(w.lane)
 	}
 	if fixture.Changes(c.Request.Method) && len(c.Flaws) == 1 && c.Flaws[0].Rule == "unknown-id" {
 		var why string
@@ -546,7 +548,7 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 	c, records, err := w.fresh(ctx, c)
 	defer w.undo(ctx, records)
 	reader = w.records.Replace(reader, values, records.Values)
-	sender := w.knowing(records.Values)
+	sender := w.knowing(records.Values).In(w.lane)
 	read := func() (v any) {
 		a := w.dispatch(ctx, sender, records, &reader, nil)
 		if a.Status != http.StatusOK || a.Truncated {

@@ -148,21 +148,24 @@ func newTrial(opt Options, events Events) *trial {
 	return t
 }
 
-// send sends a case with headers and credentials that know the values.
-func (t *trial) send(ctx context.Context, values map[string]any, c exchange.Case, target fixture.Target) exchange.Exchange {
-	sender := t.knowing(values)
-	records := t.bench.With(values)
-	return t.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
-		if target == nil {
-			e.Case = records.Current(e.Case)
-			if why := records.Withhold(ctx, &e, func() (bool, bool) { return false, false }); why != "" {
-				e.Response = exchange.Answer{Err: why, NotSent: true}
-				return e
+// sendIn sends cases in a lane, with headers and credentials that know the values.
+func (t *trial) sendIn(lane *send.Lane) fixture.Send {
+	return func(ctx context.Context, values map[string]any, c exchange.Case, target fixture.Target) exchange.Exchange {
+		sender := t.knowing(values).In(lane)
+		records := t.bench.With(values)
+		records.SendBy(t.sendIn(lane))
+		return t.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
+			if target == nil {
+				e.Case = records.Current(e.Case)
+				if why := records.Withhold(ctx, &e, func() (bool, bool) { return false, false }); why != "" {
+					e.Response = exchange.Answer{Err: why, NotSent: true}
+					return e
+				}
 			}
-		}
-		e.Response = t.dispatch(ctx, sender, records, &e.Case, target)
-		return e
-	})
+			e.Response = t.dispatch(ctx, sender, records, &e.Case, target)
+			return e
+		})
+	}
 }
 
 // dispatch is the only way to the service. What changes or deletes something is sent where it is
@@ -242,8 +245,8 @@ func (t *trial) do(ctx context.Context) error {
 		t.events.Begun(t.plan)
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
-		Parallel: t.opt.Parallel, Begin: t.begin, Makers: t.makers, Quiet: t.opt.Send.Service.Alone, Urgent: send.Urgent, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Tidy: t.bench.Tidy, Drop: files.drop, Final: files.final, Brief: t.opt.Brief, Layout: t.layout(), Logs: t.logged, Alone: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
+		Parallel: t.opt.Parallel, Begin: t.begin, Makers: t.makers, SideBySide: true, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
+		Record: files.record, Reopen: files.reopen, Tidy: t.bench.Tidy, Drop: files.drop, Final: files.final, Brief: t.opt.Brief, Layout: t.layout(), Logs: t.logged, ResendForLog: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
 		Progress: serial(&t.telling, t.events.Progress), Finished: t.finished(), Revised: serial(&t.telling, t.events.Revised),
 	})
 	t.out.Report = rep

@@ -225,7 +225,7 @@ func (r *Reader) take(d *decoded) (Line, error) {
 	case d.kind == typeState && l.Readings != nil:
 		return Line{State: &State{c, *l.Readings}}, nil
 	case d.kind == typeCase:
-		res := &Result{Exchange: exchange.Exchange{Case: c, Response: *l.Response, Documented: l.Documented}, Verdict: l.Verdict}
+		res := &Result{Exchange: exchange.Exchange{Case: c, Response: *l.Response, Before: l.Before, Documented: l.Documented}, Verdict: l.Verdict}
 		if l.Findings != nil {
 			res.Findings = *l.Findings
 		}

@@ -44,6 +44,7 @@ type caseLine struct {
 	Value json.RawMessage            `json:"value,omitempty"`
 
 	Response   *exchange.Answer     `json:"response,omitempty"`
+	Before     *exchange.Answer     `json:"before,omitempty"`   // a 5xx among other requests, which was not given again
 	Again      *exchange.Answer     `json:"again,omitempty"`    // of a repeat: the second answer
 	Readings   *judge.Readings      `json:"readings,omitempty"` // of a state
 	Documented *exchange.Documented `json:"documented,omitempty"`
@@ -57,6 +58,7 @@ type readLine struct {
 	caseLine
 	Request  exchange.RequestText `json:"request"`
 	Response *exchange.AnswerText `json:"response"`
+	Before   *exchange.AnswerText `json:"before"`
 	Again    *exchange.AnswerText `json:"again"`
 }
 
@@ -73,7 +75,7 @@ func (l *readLine) line() (caseLine, error) {
 		return &a
 	}
 	out.Case.Request, err = l.Request.Request()
-	out.Response, out.Again = answer(l.Response), answer(l.Again)
+	out.Response, out.Before, out.Again = answer(l.Response), answer(l.Before), answer(l.Again)
 	return out, err
 }
 

@@ -142,7 +142,7 @@ func Written(buffer []byte, e *exchange.Exchange, v judge.Verdict, found []judge
 		caseLines.Put(l)
 	}()
 	*l = lineOf(typeCase, e.Case)
-	l.Response, l.Documented, l.Verdict, l.Findings = &e.Response, e.Documented, v, &found
+	l.Response, l.Before, l.Documented, l.Verdict, l.Findings = &e.Response, e.Before, e.Documented, v, &found
 	return l.written(buffer)
 }
 

@@ -234,6 +234,7 @@ func (l *caseLine) append(b []byte) ([]byte, error) {
 		t.b = append(t.b, l.Value...)
 	}
 	t.answer("response", l.Response)
+	t.answer("before", l.Before)
 	t.answer("again", l.Again)
 	if l.Readings != nil {
 		t.value("readings", l.Readings)

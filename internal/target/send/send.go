@@ -56,13 +56,14 @@ type Options struct {
 
 // Sender sends requests to one service. It is safe for concurrent use.
 type Sender struct {
-	opt    Options
-	base   *url.URL
-	client *http.Transport
-	fresh  *http.Transport // for a second try, on a connection of its own
-	two    *http.Transport // speaks HTTP/2 without TLS, and takes for granted that the service does (RFC 9113, section 3.3)
+	opt       Options
+	base      *url.URL
+	client    *http.Transport
+	freshConn *http.Transport // for a second try, on a connection of its own
+	h2c       *http.Transport // speaks HTTP/2 without TLS, and takes for granted that the service does (RFC 9113, section 3.3)
 
 	addresses *addresses
+	lane      *Lane // of its requests; may be nil
 }
 
 // HostError is a host that is not sent to: these requests try to store rubbish.
@@ -101,11 +102,11 @@ func New(base *url.URL, opt Options) (*Sender, error) {
 	if !s.allowed(base.Hostname()) {
 		return nil, &HostError{base.Hostname()}
 	}
-	s.client, s.fresh, s.two = s.newTransport(), s.newTransport(), s.newTransport()
-	s.fresh.DisableKeepAlives = true
+	s.client, s.freshConn, s.h2c = s.newTransport(), s.newTransport(), s.newTransport()
+	s.freshConn.DisableKeepAlives = true
 	two := &http.Protocols{}
 	two.SetUnencryptedHTTP2(true)
-	s.two.Protocols = two
+	s.h2c.Protocols = two
 	return s, nil
 }
 
@@ -211,31 +212,37 @@ func (e *TrustError) Error() string {
 	return fmt.Sprintf("no secure connection to %s: %s", e.Address, e.Cause)
 }
 
-// Send sends one case. An answer always comes back; its Err says why none did.
-// The case's address must lie under the Sender's base.
+// Send sends one case. An answer always comes back; its Err says why none did. What a busy
+// service sent away (429, 503) is sent again after the pause that it asks for, with nothing else
+// in flight. What changes one record is sent one request after the other. The case's address must lie under the Sender's base.
 func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
-	deadline := time.Now().Add(s.opt.Patience)
-	waited := false
-	for {
-		if !s.opt.Service.over(ctx) || ctx.Err() != nil {
-			return exchange.Answer{Err: "interrupted", NotSent: true}
-		}
-		end, err := s.opt.Service.flights.start(ctx)
+	service := s.opt.Service
+	if changesRecord(c.Request.Method) {
+		address, _, _ := strings.Cut(c.Request.URL, "?")
+		done, err := service.limiter.change(ctx, s.lane, address)
 		if err != nil {
 			return exchange.Answer{Err: "interrupted", NotSent: true}
 		}
-		a := s.inFlight(ctx, &c)
-		end()
-		runtime.Gosched() // the next one is sent before this one is judged
+		defer done()
+	}
+	deadline := time.Now().Add(s.opt.Patience)
+	for waited := false; ; waited = true {
+		if !service.over(ctx) || ctx.Err() != nil {
+			return exchange.Answer{Err: "interrupted", NotSent: true}
+		}
+		a, sent := s.admitted(ctx, &c, waited)
+		if !sent {
+			return exchange.Answer{Err: "interrupted", NotSent: true}
+		}
 		wait, ok := retryAfter(a)
 		if !ok {
-			s.opt.Service.flights.landed(&c, &a)
+			service.limiter.observe(&c, &a)
 			if waited && a.Err == "" {
-				s.opt.Service.helped()
+				service.helped()
 			}
 			return a
 		}
-		why := s.opt.Service.begin(wait, s.opt.Patience)
+		why := service.begin(wait, s.opt.Patience)
 		if why == "" && time.Now().Add(wait).After(deadline) {
 			why = "it still was after each pause"
 		}
@@ -243,9 +250,33 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 			a.Err = fmt.Sprintf("the service is busy (%d): %s", a.Status, why)
 			return a
 		}
-		s.opt.Service.flights.busy(wait)
-		waited = true
+		service.limiter.busy(wait)
 	}
+}
+
+// changesRecord reports whether requests with a method change the record at their address (RFC
+// 9110, section 9.3; RFC 5789).
+func changesRecord(method string) bool {
+	return method == http.MethodPut || method == http.MethodPatch || method == http.MethodDelete
+}
+
+// admitted sends a case when there is room for it; or, alone, when nothing else is in flight.
+// False where the context ended before.
+func (s *Sender) admitted(ctx context.Context, c *exchange.Case, alone bool) (a exchange.Answer, sent bool) {
+	lane := s.lane
+	if alone {
+		own, release := lane.alone(ctx)
+		defer release()
+		lane = own
+	}
+	leave, err := s.opt.Service.limiter.acquire(ctx, lane)
+	if err != nil {
+		return a, false
+	}
+	a = s.inFlight(ctx, c)
+	leave()
+	runtime.Gosched() // the next one is sent before this one is judged
+	return a, true
 }
 
 // inFlight sends a case that an interrupt lets end.
@@ -259,16 +290,16 @@ func (s *Sender) inFlight(ctx context.Context, c *exchange.Case) exchange.Answer
 func (s *Sender) once(ctx context.Context, c *exchange.Case) exchange.Answer {
 	reused, connected := false, false
 	trace := &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused, connected = i.Reused, true }}
-	client, fresh := s.client, s.fresh
-	if s.opt.Service.two.Load() {
-		client, fresh = s.two, s.two
+	client, fresh := s.client, s.freshConn
+	if s.opt.Service.h2c.Load() {
+		client, fresh = s.h2c, s.h2c
 	}
 	a, err := s.exchange(httptrace.WithClientTrace(ctx, trace), client, c)
 	if err == nil {
 		s.opt.Service.answers.Store(true)
 	} else if connected && ctx.Err() == nil && !errors.Is(err, context.DeadlineExceeded) && s.base.Scheme == "http" && !s.opt.Service.answers.Load() {
-		if again, e := s.exchange(ctx, s.two, c); e == nil {
-			s.opt.Service.two.Store(true)
+		if again, e := s.exchange(ctx, s.h2c, c); e == nil {
+			s.opt.Service.h2c.Store(true)
 			s.opt.Service.answers.Store(true)
 			return again
 		}
@@ -442,8 +473,15 @@ func (s *Sender) With(headers [][2]string, credentials map[string]string) *Sende
 	return &out
 }
 
+// In is a Sender whose requests go in a lane.
+func (s *Sender) In(lane *Lane) *Sender {
+	out := *s
+	out.lane = lane
+	return &out
+}
+
 // Close drops idle connections.
 func (s *Sender) Close() {
 	s.client.CloseIdleConnections()
-	s.two.CloseIdleConnections()
+	s.h2c.CloseIdleConnections()
 }

@@ -343,21 +343,21 @@ func TestRetryAfterIsWaitedFor(t *testing.T) {
 func TestAPauseIsShared(t *testing.T) {
 	var p Service
 	for range 8 {
-		if why := p.begin(maxVain/2, time.Hour); why != "" {
+		if why := p.begin(maxWasted/2, time.Hour); why != "" {
 			t.Error(why)
 		}
 	}
-	if p.spent < maxVain/2 || p.spent > maxVain/2+10*time.Second {
+	if p.spent < maxWasted/2 || p.spent > maxWasted/2+10*time.Second {
 		t.Errorf("%v are spent", p.spent)
 	}
 	if why := p.begin(maxPauses+time.Second, time.Hour); !strings.Contains(why, "the run has waited 20s for the service in all") {
 		t.Errorf("%q", why)
 	}
 	// Where waiting does not help, there is less of it.
-	if why := p.begin(2*maxVain, time.Hour); why != "waiting 20s for it has not helped" {
+	if why := p.begin(2*maxWasted, time.Hour); why != "waiting 20s for it has not helped" {
 		t.Errorf("%q", why)
 	}
-	if p.helped(); p.begin(maxVain, time.Hour) != "" {
+	if p.helped(); p.begin(maxWasted, time.Hour) != "" {
 		t.Error("a service that worked in between is not waited for")
 	}
 	ctx, cancel := context.WithCancel(context.Background())

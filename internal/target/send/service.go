@@ -18,15 +18,15 @@ import (
 // alone while it is busy, and which HTTP it speaks. The zero value is ready. It is safe
 // for concurrent use.
 type Service struct {
-	mu    sync.Mutex
-	until time.Time
-	spent time.Duration // of all pauses so far
-	vain  time.Duration // of those since one last helped
+	mu     sync.Mutex
+	until  time.Time
+	spent  time.Duration // of all pauses so far
+	wasted time.Duration // of those since one last helped
 
 	answers atomic.Bool   // it has answered in HTTP/1.1, or in what was agreed under TLS
-	two     atomic.Bool   // without TLS it speaks HTTP/2 alone
+	h2c     atomic.Bool   // without TLS it speaks HTTP/2 alone
 	pace    *rate.Limiter // nil: as fast as it answers
-	flights *flights      // nil: any number at a time
+	limiter *limiter      // nil: any number at a time
 	graces  graces
 }
 
@@ -38,8 +38,8 @@ func (p *Service) limit(opt Options) {
 	if opt.Rate > 0 && p.pace == nil {
 		p.pace = rate.NewLimiter(rate.Limit(opt.Rate), 1)
 	}
-	if opt.Parallel > 0 && p.flights == nil {
-		p.flights = newFlights(opt.Parallel, opt.Slower)
+	if opt.Parallel > 0 && p.limiter == nil {
+		p.limiter = newLimiter(opt.Parallel, opt.Slower)
 	}
 }
 
@@ -57,14 +57,14 @@ func (p *Service) turn(ctx context.Context) error {
 // How long a run waits in all, and while that does not help.
 const (
 	maxPauses = 5 * time.Minute
-	maxVain   = 40 * time.Second
+	maxWasted = 40 * time.Second
 )
 
 // helped notes that a request was answered after a pause.
 func (p *Service) helped() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.vain = 0
+	p.wasted = 0
 }
 
 // begin makes everybody wait from now on. The reason says why nobody does; empty: the
@@ -89,10 +89,10 @@ func (p *Service) begin(wait, most time.Duration) string {
 	if p.spent+longer > maxPauses {
 		return fmt.Sprintf("the run has waited %s for the service in all", p.spent.Round(time.Second))
 	}
-	if p.vain+longer > maxVain {
-		return fmt.Sprintf("waiting %s for it has not helped", p.vain.Round(time.Second))
+	if p.wasted+longer > maxWasted {
+		return fmt.Sprintf("waiting %s for it has not helped", p.wasted.Round(time.Second))
 	}
-	p.until, p.spent, p.vain = now.Add(wait), p.spent+longer, p.vain+longer
+	p.until, p.spent, p.wasted = now.Add(wait), p.spent+longer, p.wasted+longer
 	return ""
 }
 

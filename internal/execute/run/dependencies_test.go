@@ -33,7 +33,7 @@ func TestWhatWaitsForWhat(t *testing.T) {
 		t.Run(x.name, func(t *testing.T) {
 			var got []string
 			p := planned(t, x.operations)
-			for i, after := range order(p, func(operation string) []string { return x.makers[operation] })[:p.Len()] {
+			for i, after := range dependencies(p, func(operation string) []string { return x.makers[operation] })[:p.Len()] {
 				text := fmt.Sprintf("%d:", i)
 				if len(after) > 0 {
 					text += fmt.Sprint(after)
@@ -89,7 +89,7 @@ func planned(t *testing.T, operations string) *plan.Plan {
 // TestTheWholeComesLast, when everything else is done; and each place has its turn once.
 func TestTheWholeComesLast(t *testing.T) {
 	p := planned(t, "post /quays, put /quays/{id}, get /quays, post /buoys, get /tides")
-	after := order(p, nil)
+	after := dependencies(p, nil)
 	if last := after[len(after)-1]; len(after) != p.Turns() || !slices.Equal(last, []int{0, 1, 2, 3, 4}) {
 		t.Fatalf("who waits for whom is %v", after)
 	}

@@ -7,7 +7,7 @@ import (
 	"obiter/internal/generate/plan"
 )
 
-// order says which operations wait for which others, by their places in the plan. This is
+// dependencies says which operations wait for which others, by their places in the plan. This is
 // all that must not overlap; everything else goes side by side:
 //
 //   - What makes, changes or removes records of a collection does so while no other
@@ -20,7 +20,7 @@ import (
 //
 // A record that is made for one case belongs to that case, and the fixtures of an operation
 // are made one after the other, by itself.
-func order(p *plan.Plan, makers func(operation string) []string) (after [][]int) {
+func dependencies(p *plan.Plan, makers func(operation string) []string) (after [][]int) {
 	type use struct {
 		changed int   // who changed it last; -1: nobody
 		used    []int // who has used it since

@@ -98,13 +98,15 @@ func TestWhatIsUrgentGoesFirst(t *testing.T) {
 	for range 40 {
 		others.Go(func() { many(ctx, s, 1, exchange.Flawed) })
 	}
-	f := s.opt.Service.flights
+	f := s.opt.Service.limiter
 	for waiting := 0; waiting < 38; time.Sleep(time.Millisecond) {
 		f.mu.Lock()
 		waiting = len(f.waiting)
 		f.mu.Unlock()
 	}
-	many(Urgent(context.Background()), s, 2, exchange.Control)
+	urgent := s.opt.Service.Lane()
+	urgent.Urgent(true)
+	many(context.Background(), s.In(urgent), 2, exchange.Control)
 	f.mu.Lock()
 	if n := len(f.waiting); n < 30 {
 		t.Errorf("%d of 40 have gone before it", 40-n)
@@ -129,19 +131,62 @@ func TestNothingElseIsInFlight(t *testing.T) {
 		}
 	})
 	for range 20 {
-		alone, release := s.opt.Service.Alone(context.Background())
+		lane := s.opt.Service.Lane()
+		release := lane.Exclusive(context.Background())
 		c.most.Store(0)
-		inner, releaseInner := s.opt.Service.Alone(alone) // which is the same
-		many(inner, s, 1, exchange.Control)
-		many(StillAlone(context.Background(), inner), s, 1, exchange.Control)
-		releaseInner()
+		again := lane.Exclusive(context.Background()) // which is the same
+		many(context.Background(), s.In(lane), 1, exchange.Control)
+		again()
+		many(context.Background(), s.In(lane), 1, exchange.Control)
 		if most := c.most.Load(); most != 1 {
 			t.Errorf("%d are in flight with it", most-1)
 		}
 		release()
 	}
+	held := s.opt.Service.Lane().Exclusive(context.Background())
+	late, giveUp := context.WithTimeout(context.Background(), 5*time.Millisecond)
+	s.opt.Service.Lane().Exclusive(late)() // which it never has
+	giveUp()
+	held()
 	stop()
 	others.Wait()
+	if f := s.opt.Service.limiter; f.inFlight != 0 || f.holder != nil || len(f.wanted)+len(f.waiting) > 0 {
+		t.Errorf("in the end %d are in flight, %d and %d wait", f.inFlight, len(f.wanted), len(f.waiting))
+	}
+}
+
+// TestABusyServiceIsAskedAgainAlone: what it sent away comes back with nothing else in flight.
+func TestABusyServiceIsAskedAgainAlone(t *testing.T) {
+	var now, refused atomic.Int32
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		n := now.Add(1)
+		defer now.Add(-1)
+		time.Sleep(2 * time.Millisecond)
+		if n > 1 || now.Load() > 1 {
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(http.StatusTooManyRequests)
+			refused.Add(1)
+		}
+	}))
+	t.Cleanup(server.Close)
+	base, _ := url.Parse(server.URL)
+	s, err := New(base, Options{Parallel: 8})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var sending sync.WaitGroup
+	for range 8 {
+		sending.Go(func() {
+			a := s.In(s.opt.Service.Lane()).Send(context.Background(), exchange.Case{ID: "0123456789", Kind: exchange.Flawed, Request: exchange.Request{Method: "GET", URL: server.URL + "/tides"}})
+			if a.Status != http.StatusOK {
+				t.Errorf("the answer is %d %s", a.Status, a.Err)
+			}
+		})
+	}
+	sending.Wait()
+	if n := refused.Load(); n == 0 || n > 8 {
+		t.Errorf("%d requests were sent away, of 8", n)
+	}
 }
 
 // TestAServiceThatSlowsDown has fewer requests in flight, which is said once, and more again
@@ -157,7 +202,7 @@ func TestAServiceThatSlowsDown(t *testing.T) {
 	})
 	ctx := context.Background()
 	inFlight := func() int {
-		f := s.opt.Service.flights
+		f := s.opt.Service.limiter
 		f.mu.Lock()
 		defer f.mu.Unlock()
 		return f.most - f.unused
@@ -193,7 +238,7 @@ func TestABusyServiceHasFewer(t *testing.T) {
 	c, s, said := crowded(t, 8, func(int32) time.Duration { return time.Millisecond })
 	c.status.Store(http.StatusTooManyRequests)
 	many(context.Background(), s, 60, exchange.Flawed)
-	f := s.opt.Service.flights
+	f := s.opt.Service.limiter
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if list := *said.Load(); f.unused > 4 || f.unused == 0 || len(list) != 1 || !strings.Contains(list[0], "it says that it is busy") {

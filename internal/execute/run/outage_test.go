@@ -28,7 +28,7 @@ func TestWhoBrokeTheServiceIsKept(t *testing.T) {
 		{nil, "[[case GET /berths c]]"},
 		{&lost{suspects: map[string]bool{"a": true}}, "[[case POST /closure a] [case GET /berths c]]"},
 	} {
-		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), lost: x.lost}
+		r := &scheduler{collector: newCollector(nil, nil, Known{}, report.New()), lost: x.lost}
 		kept := slices.Clone(lines)
 		r.opt.Drop = func(gone func(kind, operation, id string) bool) error {
 			kept = slices.DeleteFunc(kept, func(l [3]string) bool { return gone(l[0], l[1], l[2]) })
@@ -43,15 +43,19 @@ func TestWhoBrokeTheServiceIsKept(t *testing.T) {
 
 // TestOutagesAreCountedWhereOthersSuffer: an operation that was tried alone disturbed nobody.
 func TestOutagesAreCountedWhereOthersSuffer(t *testing.T) {
-	for others, want := range map[int]int32{0: 0, 1: 1, 3: 1} {
-		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), aside: 4, present: map[*operation]bool{}}
-		o := &operation{runner: r}
-		r.present[o] = true
+	for others, want := range map[int]int{0: 0, 1: 1, 3: 1} {
+		s := newScheduler(Options{Parallel: 4, SideBySide: true}, nil)
+		o := &operation{scheduler: s}
+		o.enter()
 		for range others {
-			r.present[&operation{runner: r}] = true
+			(&operation{scheduler: s}).enter()
 		}
-		if o.storm(); r.storms.Load() != want {
-			t.Errorf("with %d others, %d outages are counted, not %d", others, r.storms.Load(), want)
+		suffer, ok := o.beginConfirming()
+		if _, second := o.beginConfirming(); !ok || second {
+			t.Error("two look at a time whether the service works")
+		}
+		if o.endConfirming(suffer); s.outages != want {
+			t.Errorf("with %d others, %d outages are counted, not %d", others, s.outages, want)
 		}
 	}
 }
@@ -62,7 +66,7 @@ func TestTheTrailOfALostService(t *testing.T) {
 		lost *lost
 		want int
 	}{{nil, 1}, {&lost{}, 3}} {
-		r := &runner{collector: newCollector(nil, nil, Known{}, report.New()), lost: x.lost, trail: []step{{id: "a"}, {id: "b"}, {id: "c"}}}
+		r := &scheduler{lost: x.lost, trail: []step{{id: "a"}, {id: "b"}, {id: "c"}}}
 		if r.forget(2); len(r.trail) != x.want {
 			t.Errorf("lost %v: %d are remembered, not %d", x.lost != nil, len(r.trail), x.want)
 		}

@@ -1,0 +1,338 @@
+package run
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"runtime"
+	"slices"
+	"sync"
+
+	"obiter/internal/core/exchange"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/generate/plan"
+	"obiter/internal/results/report"
+)
+
+// turns gives out the places of a plan, each when those that it waits for are done: the
+// first of those that can begin. It is used by one goroutine.
+type turns struct {
+	waits [][]int // who waits for a place
+	left  []int   // for how many a place still waits
+	ready []int   // in order
+}
+
+func newTurns(after [][]int) *turns {
+	t := &turns{waits: make([][]int, len(after)), left: make([]int, len(after))}
+	for i, before := range after {
+		if t.left[i] = len(before); len(before) == 0 {
+			t.ready = append(t.ready, i)
+		}
+		for _, b := range before {
+			t.waits[b] = append(t.waits[b], i)
+		}
+	}
+	return t
+}
+
+// next is a place that can begin; false where none can as yet.
+func (t *turns) next() (int, bool) {
+	if len(t.ready) == 0 {
+		return 0, false
+	}
+	i := t.ready[0]
+	t.ready = t.ready[1:]
+	return i, true
+}
+
+func (t *turns) done(i int) {
+	for _, w := range t.waits[i] {
+		if t.left[w]--; t.left[w] == 0 {
+			at, _ := slices.BinarySearch(t.ready, w)
+			t.ready = slices.Insert(t.ready, at, w)
+		}
+	}
+}
+
+// outcome is what became of trying an operation.
+type outcome struct {
+	place     int             // in the plan
+	op        *plan.Operation // as it was tried; nil: the API as a whole cannot be
+	line      *report.Line
+	err       error
+	disturbed bool // it does not count
+}
+
+// scheduler decides what goes on in a run: which operations are being tried, which of them are
+// discarded and tried again, which cases are sent once more, and whether the service still works.
+type scheduler struct {
+	opt              Options
+	stop             context.CancelCauseFunc
+	maxConcurrentOps int           // operations that are tried side by side, at most
+	jobs             chan func()   // taken by the workers that deal with cases, but for controls
+	spareJobs        chan func()   // taken by others who have nothing to do; where there are none, there is one more
+	awake            chan struct{} // is sent to when more operations can be tried side by side
+	trying           chan struct{} // has one place, for who sends a valid request that may keep the service from working
+
+	// mu guards what follows, the collector with all that it judges and stores, and what workers
+	// fill of an operation. It is never held while a request is in flight.
+	mu sync.Mutex
+	*collector
+	done         int                 // cases
+	suspects     []cutOff            // the last ones
+	trail        []step              // the last cases since the service was seen to work
+	passed       int                 // how many are not in it any more
+	outages      int                 // how often the service failed for all
+	interrupt    chan struct{}       // closed when operations are to end: the service failed for all, or may have
+	serialMode   bool                // operations are tried one at a time
+	dropped      bool                // something was taken out of what is stored
+	present      map[*operation]bool // that are being tried
+	lost         *lost               // nil: the service works
+	mayHaveLost  *exchange.Case      // a valid request that was just accepted, until it is known whether the service works
+	confirmer    *operation          // looks with nothing else in flight whether the service works; nil: none does
+	verdict      chan struct{}       // closed when that is known; nil: the others need not end for it
+	reader       *canary
+	writer       *canary
+	writersTried int // operations that were sent a body that they should reject
+}
+
+func newScheduler(opt Options, stop context.CancelCauseFunc) *scheduler {
+	s := &scheduler{opt: opt, stop: stop, maxConcurrentOps: 1, jobs: make(chan func()), spareJobs: make(chan func()), awake: make(chan struct{}, 1), trying: make(chan struct{}, 1),
+		collector: newCollector(opt.Layout, opt.Record, opt.Known, opt.report()), interrupt: make(chan struct{}), present: map[*operation]bool{}}
+	if opt.SideBySide {
+		s.maxConcurrentOps = max(opt.Parallel, 1)
+	}
+	return s
+}
+
+// locked does something under the mutex.
+func (s *scheduler) locked(do func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	do()
+}
+
+// judged judges an exchange by what is known so far, and learns from it where that is wanted.
+// Others are judged meanwhile.
+func (s *scheduler) judged(e *exchange.Exchange, learn bool) judge.Judgement {
+	return judge.Guarded(func() judge.Judgement {
+		i := judge.NewItem(e)
+		s.locked(func() {
+			s.judge.Share(i)
+			if learn {
+				s.judge.Prove(e)
+			}
+		})
+		if learn {
+			i.Study()
+		}
+		s.locked(func() { s.judge.Take(i) })
+		return i.Judge()
+	})
+}
+
+// result takes in an exchange with its judgement, and does what else is to be done then. False
+// after an error.
+func (s *scheduler) result(e *exchange.Exchange, j judge.Judgement, and func()) bool {
+	line := s.write(e, &j)
+	defer line.free()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.collector.result(e, j, line) {
+		return false
+	}
+	s.done++
+	and()
+	if s.opt.Progress != nil {
+		s.opt.Progress(s.done)
+	}
+	return true
+}
+
+// storing reports whether nothing has failed of storing so far.
+func (s *scheduler) storing() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.err == nil
+}
+
+// all tries all operations. The error is one that nothing can be done after.
+func (s *scheduler) all(ctx context.Context, p *plan.Plan) error {
+	var (
+		turns    = newTurns(dependencies(p, s.opt.Makers))
+		planners = p.Split(min(s.maxConcurrentOps, runtime.GOMAXPROCS(0)), s.maxConcurrentOps)
+		finished = make(chan outcome)
+		tried    = map[int]outcome{} // that are not reported yet
+		reported = 0
+		running  = 0
+		again    []int // have to be tried again, one at a time
+		err      error
+	)
+	going := func() bool { return err == nil && s.storing() && ctx.Err() == nil }
+	begin := func(place int) {
+		running++
+		planner := planners[place%len(planners)]
+		s.spawn(func() { finished <- s.turn(ctx, planner, place) })
+	}
+	count := func(o outcome) {
+		turns.done(o.place)
+		tried[o.place] = o
+		s.locked(s.judge.UpdateKnowledge)
+	}
+	for {
+		for going() && len(again) == 0 && running < s.allowedNow(reported+len(tried)) {
+			place, ok := turns.next()
+			if !ok {
+				break
+			}
+			begin(place)
+		}
+		if going() && len(again) > 0 && running == 0 {
+			if err = s.forgetAll(p, again); s.opt.Tidy != nil {
+				s.opt.Tidy(ctx)
+			}
+			for s.serial(true); going() && len(again) > 0; again = again[1:] {
+				begin(again[0])
+				o := <-finished
+				running--
+				if err = o.err; going() {
+					count(o)
+				}
+			}
+			s.serial(false)
+			continue
+		}
+		if running == 0 {
+			break
+		}
+		var o outcome
+		select {
+		case <-s.awake: // others can begin
+			continue
+		case o = <-finished:
+		}
+		running--
+		switch {
+		case o.err != nil && ctx.Err() == nil:
+			err = cmp.Or(err, o.err)
+			s.stop(o.err)
+		case o.disturbed:
+			again = append(again, o.place)
+			slices.Sort(again)
+		case !going():
+		default:
+			count(o)
+		}
+		for o, ok := tried[reported]; ok; o, ok = tried[reported] {
+			delete(tried, reported)
+			reported++
+			s.finished(o)
+		}
+	}
+	for _, place := range slices.Sorted(maps.Keys(tried)) { // behind one that was cut off
+		s.finished(tried[place])
+	}
+	if err == nil && len(again) > 0 { // there was no time for them
+		err = s.forgetAll(p, again)
+	}
+	if err == nil {
+		err = s.dropLost()
+	}
+	s.report.Arrange(p.Names())
+	return err
+}
+
+// finished reports an operation that was tried.
+func (s *scheduler) finished(o outcome) {
+	if o.line != nil && s.opt.Finished != nil {
+		s.opt.Finished(o.op, o.line)
+	}
+}
+
+// turn tries the operation at a place of the plan.
+func (s *scheduler) turn(ctx context.Context, p *plan.Plan, place int) (o outcome) {
+	o.place = place
+	op := p.Turn(place)
+	if op == nil {
+		return o
+	}
+	s.describe(op)
+	s.locked(func() { o.line = s.report.Line(op.Name()) })
+	o.op, o.disturbed, o.err = s.try(ctx, op)
+	if op.SkipReason == "" && o.op.SkipReason != "" {
+		s.describe(o.op)
+	}
+	return o
+}
+
+// try tries one operation, on records of its own where it needs them. What comes of it
+// does not count where the service was disturbed meanwhile.
+func (s *scheduler) try(ctx context.Context, op *plan.Operation) (as *plan.Operation, disturbed bool, err error) {
+	if op.SkipReason != "" {
+		return op, false, nil
+	}
+	o := &operation{scheduler: s, op: op, left: make(chan struct{}), mayBreak: true, accepted: map[string]bool{}, sent: map[string]exchange.Exchange{}, repeated: map[string]repetition{}}
+	s.locked(func() { o.outagesAtStart = s.outages })
+	o.work = Work{Operation: op, Send: s.opt.Send}
+	if s.opt.Begin != nil {
+		o.work, err = s.opt.Begin(ctx, op)
+	}
+	if o.op, o.own = o.work.Operation, o.work.Operation != op; err == nil && o.op.SkipReason == "" {
+		o.enter()
+		o.narrow(ctx)
+		o.run(ctx)
+		o.checkHealth(ctx)
+		o.leave()
+	}
+	if o.work.Undo != nil {
+		o.work.Undo()
+	}
+	close(o.left)
+	if err != nil {
+		return op, false, err
+	}
+	disturbed, givenUp := o.outcome(ctx)
+	if disturbed {
+		return o.op, true, nil
+	}
+	if o.work.Report != nil {
+		o.work.Report()
+	}
+	if givenUp > 0 {
+		given := *o.op
+		given.SkipReason = fmt.Sprintf("given up: %d of its requests got no answer in time", givenUp)
+		return &given, false, nil
+	}
+	if why := o.stopped(); why != "" {
+		given := *o.op
+		given.SkipReason = why
+		return &given, false, nil
+	}
+	return o.op, false, nil
+}
+
+// outcome is what came of an operation, once it is known whether the service works.
+func (o *operation) outcome(ctx context.Context) (disturbed bool, givenUp int) {
+	o.mu.Lock()
+	verdict := o.verdict
+	o.mu.Unlock()
+	if verdict != nil {
+		select {
+		case <-verdict:
+		case <-ctx.Done():
+		}
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.disturbed(), o.timeouts.givenUp()
+}
+
+// describe takes in what the description has of an operation.
+func (s *scheduler) describe(op *plan.Operation) {
+	d := op.Described()
+	if s.opt.RedactText != nil {
+		d.Skip = s.opt.RedactText(d.Skip)
+	}
+	s.locked(func() { s.collector.described(d) })
+}
