@@ -54,16 +54,20 @@ func (a *app) accept(c *cli.Command) error {
 			return usage(fmt.Sprintf("%q is not the code of a finding", code), nearest(code, codeNames(), "codes"))
 		}
 	}
-	r, err := a.openKnown(runsNamed(c))
+	s, err := a.knowing()
 	if err != nil {
 		return err
 	}
-	defer r.close()
-	rep, err := r.judge(nil, nil)
+	r, err := s.Open(runsNamed(c)...)
 	if err != nil {
 		return err
 	}
-	a.tellOf(r)
+	defer r.Close()
+	rep, err := r.Judge(nil, nil)
+	if err != nil {
+		return err
+	}
+	a.warnOf(r)
 	cases := 0
 	list := rep.Accepted(func(e *report.Entry) bool {
 		if !chosenCause(c, e) {
@@ -80,7 +84,7 @@ func (a *app) accept(c *cli.Command) error {
 		fmt.Fprintln(a.streams.Out, "Nothing to accept that is not known already.")
 		return nil
 	}
-	if err := appendKnown(list, len(r.known.Causes) > 0); err != nil {
+	if err := appendKnown(list, len(s.Known.Causes) > 0); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s, of %s, written to %s. Look through it, and say why: reason:\n", plural(len(list), "cause"), plural(cases, "answer"), config.AcceptedFile)
@@ -135,7 +139,7 @@ func appendKnown(list []config.Known, behind bool) error {
 // maxAccepted bounds the file of known causes, in bytes.
 const maxAccepted = 64 << 20
 
-// known reads what the team knows, in the current folder; nothing where there is no file.
+// oneOf reads what the team knows, in the current folder; nothing where there is no file.
 func (a *app) known() (run.Known, error) {
 	out := run.Known{Day: time.Now().Format(time.DateOnly)}
 	info, err := os.Stat(config.AcceptedFile)

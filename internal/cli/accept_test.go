@@ -23,7 +23,7 @@ func TestAccept(t *testing.T) {
 		t.Helper()
 		return obiter(t, dir, append([]string{"try", "--at", server.URL, "--depth", "quick", "--skip", "* /tow-orders", "--skip", "* /tow-orders/*"}, args...)...)
 	}
-	obiter(t, dir, "accept").check(t, 2, "", "there is no run file .obiter/last.ndjson")
+	obiter(t, dir, "accept").check(t, 2, "", "there is no run in this folder yet")
 	o.with(t, "no-allow", "update-unchecked", "sentence-only")
 	try().check(t, 1, "3 causes to fix", "")
 	obiter(t, dir, "accept", "--code", "missing-header", "--reason", "the router cannot", "--until", "2999-12-31").check(t, 0, "1 cause, of 1 answer, written to obiter.accepted.yaml", "")

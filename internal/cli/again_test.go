@@ -44,7 +44,7 @@ func (o *office) with(t *testing.T, faults ...string) {
 	o.now, o.sent = h, map[string]bool{}
 }
 
-// known is what a run file says of a case.
+// oneOf is what a run file says of a case.
 type known struct {
 	Case, Kind, Verdict, Operation string
 	Response                       struct{ Sent string }
@@ -77,17 +77,16 @@ func TestAgainOnlyWhatFailed(t *testing.T) {
 	o := &office{}
 	server := httptest.NewServer(o)
 	t.Cleanup(server.Close)
-	last := filepath.Join(dir, ".obiter", "last.ndjson")
 	try := func(args ...string) outcome {
 		t.Helper()
 		return obiter(t, dir, append([]string{"try", "--at", server.URL}, args...)...)
 	}
 	o.with(t)
-	try("--failed").check(t, 2, "", "there is no run file .obiter/last.ndjson")
+	try("--failed").check(t, 2, "", "there is no run in this folder yet")
 	o.with(t, "update-unchecked", "no-allow", "sentence-only")
 	skip := []string{"--skip", "* /tow-orders", "--skip", "* /tow-orders/*", "--depth", "quick"}
 	try(skip...).check(t, 1, "", "")
-	before := knownCases(t, last)
+	before := knownCases(t, lastRun(t, dir))
 	failed := map[string]bool{}
 	for id, k := range before {
 		failed[id] = k.Verdict == "fail" || k.Verdict == "form"
@@ -95,7 +94,7 @@ func TestAgainOnlyWhatFailed(t *testing.T) {
 	o.with(t, "no-allow", "sentence-only")
 	again := try("--failed")
 	again.check(t, 1, " right now, ", "")
-	for _, want := range []string{"Put right\n\n  accepted ", "Still wrong\n\n  missing-header", "no-field-errors", "The run is in .obiter/last.ndjson"} {
+	for _, want := range []string{"Put right\n\n  accepted ", "Still wrong\n\n  missing-header", "no-field-errors", "The run is in .obiter/runs/127.0.0.1-"} {
 		if !strings.Contains(again.out, want) {
 			t.Errorf("%q is not in\n%s", want, again.out)
 		}
@@ -103,7 +102,7 @@ func TestAgainOnlyWhatFailed(t *testing.T) {
 	if strings.Contains(again.out, "Newly wrong") {
 		t.Errorf("something is newly wrong:\n%s", again.out)
 	}
-	after := knownCases(t, last)
+	after := knownCases(t, lastRun(t, dir))
 	for id := range o.sent {
 		if k, has := before[id]; has && k.Kind != "control" && !failed[id] {
 			t.Errorf("%s %s was right, and was sent again", id, k.Operation)
@@ -151,7 +150,7 @@ func TestAgainOnlyWhatFailed(t *testing.T) {
 	}
 	o.with(t)
 	mended := try("--failed")
-	if after := knownCases(t, last); mended.status > 1 || len(after) == 0 {
+	if after := knownCases(t, lastRun(t, dir)); mended.status > 1 || len(after) == 0 {
 		t.Errorf("%s%s", mended.out, mended.errors)
 	}
 	for want, args := range map[string][]string{
@@ -165,11 +164,11 @@ func TestAgainOnlyWhatFailed(t *testing.T) {
 		put(t, dir, "other.yaml", string(text))
 		try(args...).check(t, 2, "", want)
 	}
-	whole, err := os.ReadFile(last)
+	whole, err := os.ReadFile(lastRun(t, dir))
 	if err != nil {
 		t.Fatal(err)
 	}
-	put(t, dir, ".obiter/last.ndjson", string(whole[:len(whole)/2]))
+	put(t, dir, within(t, dir, lastRun(t, dir)), string(whole[:len(whole)/2]))
 	if o := try("--failed"); !strings.Contains(o.errors, "warning: the last run: the run was interrupted, so this is not all; only what it answered is known") {
 		t.Errorf("%s%s", o.out, o.errors)
 	}

@@ -44,7 +44,7 @@ func (a *app) casesCommand() *cli.Command {
 
 func (a *app) cases(_ context.Context, c *cli.Command) error {
 	format := c.String("format")
-	if err := known("--format", format, "text", "ndjson"); err != nil {
+	if err := oneOf("--format", format, "text", "ndjson"); err != nil {
 		return err
 	}
 	conf, doc, err := a.prepared(c)

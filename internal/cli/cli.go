@@ -28,6 +28,7 @@ import (
 
 	"obiter/internal/core/secret"
 	"obiter/internal/core/suggest"
+	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/document"
@@ -50,8 +51,8 @@ const (
 	exitInterrupted = 130
 )
 
-// known refuses a value of an option that is not one of a few.
-func known(option, value string, choices ...string) error {
+// oneOf refuses a value of an option that is not one of a few.
+func oneOf(option, value string, choices ...string) error {
 	if slices.Contains(choices, value) {
 		return nil
 	}
@@ -212,6 +213,7 @@ func usageError(c *cli.Command, err error) error {
 // failureOf maps any error to a status, a message and a hint.
 func (a *app) failureOf(err error) *failure {
 	var f *failure
+	var asked *session.Error
 	var description *document.Error
 	var selection *plan.SelectionError
 	var host *send.HostError
@@ -227,6 +229,8 @@ func (a *app) failureOf(err error) *failure {
 		return nil
 	case errors.As(err, &f):
 		return f
+	case errors.As(err, &asked):
+		return &failure{exitUsage, asked.Problem, asked.Hint}
 	case errors.As(err, &description):
 		return &failure{exitUsage, description.Error(), description.Hint}
 	case errors.As(err, &selection):

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -21,6 +22,7 @@ import (
 	"time"
 
 	"obiter/internal/cli"
+	"obiter/internal/execute/session"
 	"obiter/internal/harbour"
 )
 
@@ -99,6 +101,33 @@ func process(t testing.TB, dir string, args ...string) outcome {
 	return o
 }
 
+// lastRun is the file of the last run of a folder; previousRun is that before it.
+func lastRun(t testing.TB, dir string) string     { return storedRun(t, dir, 0) }
+func previousRun(t testing.TB, dir string) string { return storedRun(t, dir, 1) }
+
+// anyRun is the file of the last run; "" where there is none.
+func anyRun(dir string) string { return session.Store{Folder: filepath.Join(dir, ".obiter")}.Last() }
+
+func storedRun(t testing.TB, dir string, n int) string {
+	t.Helper()
+	names, err := filepath.Glob(filepath.Join(dir, ".obiter", "runs", "*", "*.ndjson"))
+	slices.SortFunc(names, func(a, b string) int { return strings.Compare(filepath.Base(b), filepath.Base(a)) })
+	if err != nil || len(names) <= n {
+		t.Fatalf("there are %d runs: %v", len(names), err)
+	}
+	return names[n]
+}
+
+// within is the name of a file as it is in a folder.
+func within(t testing.TB, dir, name string) string {
+	t.Helper()
+	name, err := filepath.Rel(dir, name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
 func (o outcome) check(t testing.TB, status int, out, errors string) {
 	t.Helper()
 	if o.status != status || !strings.Contains(o.out, out) || !strings.Contains(o.errors, errors) {
@@ -134,7 +163,7 @@ func serve(t testing.TB, faults ...string) string {
 }
 
 // changing is what differs from run to run.
-var changing = regexp.MustCompile(`127\.0\.0\.1:\d+|after \d+\.\d ms|Date: .*|7a000000-0000-4000-8000-\d+`)
+var changing = regexp.MustCompile(`127-0-0-1|[0-9]{8}T[0-9.]+Z|127\.0\.0\.1-\d+|127\.0\.0\.1:\d+|after \d+\.\d ms|Date: .*|7a000000-0000-4000-8000-\d+`)
 
 func golden(t *testing.T, name, got string) {
 	t.Helper()
@@ -276,7 +305,7 @@ func TestBadInput(t *testing.T) {
 		{"try --at ~ --save nowhere/run", 2, "cannot write the run file nowhere/run"},
 		{"try some.yaml", 2, "error: no service URL: name it with --at, or under at: in obiter.yaml"},
 		{"show", 2, "error: show takes one case id"},
-		{"show abcdef", 2, "error: there is no run file .obiter/last.ndjson\nhint: make one with: obiter try"},
+		{"show abcdef", 2, "error: there is no run in this folder yet\nhint: make one with: obiter try"},
 		{"show --run corrupt abcdef", 2, "error: corrupt: line 2: not readable as JSON"},
 		{"show --run other abcdef", 2, "error: other: line 1: not a run file"},
 		{"show --run fine abcdef", 2, "error: fine has no case \"abcdef\"\nhint: obiter try prints the ids"},
@@ -354,7 +383,7 @@ func TestShownLinesReproduceTheCase(t *testing.T) {
 	dir := folder(t)
 	at := serve(t, "sentence-only")
 	obiter(t, dir, "try", "--at", at, "--only", "/sessions", "--header", "Authorization: Bearer secret-tide").check(t, 1, "", "")
-	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	run, err := os.ReadFile(lastRun(t, dir))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -450,7 +479,7 @@ func TestServeAndInterrupt(t *testing.T) {
 	if try.ProcessState.ExitCode() != 130 || !strings.Contains(errors.String(), "interrupted; what was answered until then is kept") {
 		t.Errorf("status %d: %s", try.ProcessState.ExitCode(), &errors)
 	}
-	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	run, err := os.ReadFile(lastRun(t, dir))
 	if err != nil || !strings.HasSuffix(string(run), "\"interrupted\":true}}\n") {
 		t.Errorf("the run file does not say that it was interrupted: %v", err)
 	}
@@ -511,15 +540,16 @@ func TestJudgingAgain(t *testing.T) {
 	dir := folder(t)
 	first := obiter(t, dir, "try", "--at", serve(t, "status-as-text"), "--only", "PATCH *")
 	first.check(t, 1, "bad-member at /status", "")
+	last := within(t, dir, lastRun(t, dir))
 	again := obiter(t, dir, "judge", "--save", "again.ndjson")
-	again.check(t, 1, "Judged again: .obiter/last.ndjson  openapi.yaml, at http://127.0.0.1:", "")
-	if _, found, _ := strings.Cut(first.out, "\n\nFields are named"); !strings.Contains(again.out, strings.ReplaceAll(found, ".obiter/last.ndjson", "again.ndjson")) {
+	again.check(t, 1, "Judged again: "+last+"  openapi.yaml, at http://127.0.0.1:", "")
+	if _, found, _ := strings.Cut(first.out, "\n\nFields are named"); !strings.Contains(again.out, strings.ReplaceAll(found, last, "again.ndjson")) {
 		t.Errorf("judged again:\n%s\nwas:\n%s", again.out, first.out)
 	}
 	judgedAgain(t, dir)
 	obiter(t, dir, "judge", "again.ndjson", "--format", "json").check(t, 1, `"bad-member"`, "")
 	obiter(t, dir, "judge", "again.ndjson", "--format", "ndjson").check(t, 1, `{"type":"end"`, "")
-	obiter(t, dir, "judge", "--save", ".obiter/last.ndjson").check(t, 2, "", "error: --save names the run file that is read")
+	obiter(t, dir, "judge", "--save", last).check(t, 2, "", "error: --save names the run file that is read")
 	obiter(t, dir, "judge", "--save", "no/where").check(t, 2, "", "error: cannot write no/where: no such file or directory")
 	obiter(t, dir, "judge", "a", "b").check(t, 2, "", "error: there is no run file a")
 	obiter(t, dir, "judge", "--format", "xml").check(t, 2, "", "hint: use text, json or ndjson")

@@ -5,12 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/core/instance"
-	"obiter/internal/execute/trial"
+	"obiter/internal/execute/session"
 	"obiter/internal/results/compare"
 	"obiter/internal/results/record"
 	"obiter/internal/results/render"
@@ -30,15 +29,15 @@ func (a *app) compareCommand() *cli.Command {
 			forceFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if err := known("--format", c.String("format"), "text", "json", "md"); err != nil {
+			if err := oneOf("--format", c.String("format"), "text", "json", "md"); err != nil {
 				return err
 			}
 			names := c.Args().Slice()
 			switch len(names) {
 			case 0:
-				names = []string{trial.PreviousRun(""), trial.LastRun("")}
+				names = []string{store.Previous(), store.Last()}
 			case 1:
-				names = append(names, trial.LastRun(""))
+				names = append(names, store.Last())
 			case 2:
 			default:
 				return usage(fmt.Sprintf("compare reads two runs, and %q is a third one", names[2]), "merge shards first: obiter judge --save run.ndjson SHARD...")
@@ -49,15 +48,15 @@ func (a *app) compareCommand() *cli.Command {
 }
 
 // compared judges a run file for comparing.
-func compared(name string) (*compare.Run, *runs, error) {
-	r, err := openRuns([]string{name})
+func (a *app) compared(name string) (*compare.Run, *session.Runs, error) {
+	r, err := a.session().Open(name)
 	if err != nil {
 		return nil, nil, err
 	}
 	out := compare.New()
-	rep, err := r.judge(nil, out.Add)
+	rep, err := r.Judge(nil, out.Add)
 	if err != nil {
-		return nil, nil, errors.Join(err, r.close())
+		return nil, nil, errors.Join(err, r.Close())
 	}
 	for _, f := range rep.Whole() {
 		out.AddRun(f)
@@ -80,16 +79,19 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 		}
 		to = append(to, reportTo{name, kind})
 	}
-	was, wasRuns, err := compared(older)
+	if older == "" {
+		return usage("there is no earlier run in this folder", "make another one with: obiter try")
+	}
+	was, wasRuns, err := a.compared(older)
 	if err != nil {
 		return err
 	}
-	defer wasRuns.close()
-	is, isRuns, err := compared(newer)
+	defer wasRuns.Close()
+	is, isRuns, err := a.compared(newer)
 	if err != nil {
 		return err
 	}
-	defer isRuns.close()
+	defer isRuns.Close()
 	d := compare.Of(was, is)
 	if was.Len() > 0 && is.Len() > 0 && d.Gone == was.Len() {
 		return usage(fmt.Sprintf("%s and %s have no case in common", older, newer), "compare two runs of one description")
@@ -121,24 +123,25 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 // newlyWrong counts the cases of the last run that were not wrong in the run before; none
 // where there was none.
 func (a *app) newlyWrong() (int, error) {
-	was, wasRuns, err := compared(trial.PreviousRun(""))
-	if err != nil {
-		if _, missing := os.Stat(trial.PreviousRun("")); errors.Is(missing, os.ErrNotExist) {
-			return 0, nil
-		}
-		return 0, err
+	before := store.Previous()
+	if before == "" {
+		return 0, nil
 	}
-	defer wasRuns.close()
-	is, isRuns, err := compared(trial.LastRun(""))
+	was, wasRuns, err := a.compared(before)
 	if err != nil {
 		return 0, err
 	}
-	defer isRuns.close()
+	defer wasRuns.Close()
+	is, isRuns, err := a.compared(store.Last())
+	if err != nil {
+		return 0, err
+	}
+	defer isRuns.Close()
 	return compare.Of(was, is).Wrong, nil
 }
 
-func named(name string, r *runs) render.Named {
-	return render.Named{Name: name, Head: r.merge.Head, Incomplete: r.incomplete()}
+func named(name string, r *session.Runs) render.Named {
+	return render.Named{Name: name, Head: r.Head(), Incomplete: r.Incomplete()}
 }
 
 func writeDifference(w io.Writer, d render.Difference, format string) error {
@@ -154,13 +157,13 @@ func writeDifference(w io.Writer, d render.Difference, format string) error {
 }
 
 // writeDifferencePage reads the exchanges of the cases that changed, and writes the page.
-func writeDifferencePage(w io.Writer, d render.Difference, older, newer *runs) error {
+func writeDifferencePage(w io.Writer, d render.Difference, older, newer *session.Runs) error {
 	page := render.NewDifferencePage(d)
 	for _, side := range []struct {
-		r   *runs
+		r   *session.Runs
 		add func(record.Result)
 	}{{older, page.AddOlder}, {newer, page.AddNewer}} {
-		reader, err := side.r.open()
+		reader, err := side.r.Read()
 		if err != nil {
 			return err
 		}

@@ -18,7 +18,7 @@ func TestCompare(t *testing.T) {
 			t.Fatalf("%s%s", o.out, o.errors)
 		}
 	}
-	obiter(t, dir, "compare").check(t, 2, "", "there is no run file .obiter/previous.ndjson")
+	obiter(t, dir, "compare").check(t, 2, "", "there is no earlier run in this folder")
 	try("update-unchecked", "no-allow", "sentence-only")
 	try("no-allow", "numbers-coerced", "status-as-text")
 	o := obiter(t, dir, "compare", "--report", "d.html", "--report", "d.md", "--report", "d.json")
@@ -67,8 +67,8 @@ func TestCompare(t *testing.T) {
 		t.Errorf("the page is\n%.2000s", written["d.html"])
 	}
 	// The other way round, and with itself.
-	obiter(t, dir, "compare", ".obiter/last.ndjson", ".obiter/previous.ndjson").check(t, 1, "Newly wrong", "")
-	obiter(t, dir, "compare", ".obiter/last.ndjson").check(t, 0, " still wrong.\n", "")
+	obiter(t, dir, "compare", lastRun(t, dir), previousRun(t, dir)).check(t, 1, "Newly wrong", "")
+	obiter(t, dir, "compare", lastRun(t, dir)).check(t, 0, " still wrong.\n", "")
 	put(t, dir, "empty.yaml", "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {/berths: {get: {responses: {'200': {description: ok}}}}}\n")
 	obiter(t, dir, "try", "empty.yaml", "--at", serve(t), "--save", "other.ndjson")
 	for want, args := range map[string][]string{

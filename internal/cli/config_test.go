@@ -203,7 +203,7 @@ func TestFixturesAndCredentials(t *testing.T) {
 		if service.marks[first] != nil || service.calls[len(service.calls)-1] != "delete "+first {
 			t.Errorf("the fixture is left behind: %v", service.calls)
 		}
-		run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+		run, err := os.ReadFile(lastRun(t, dir))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -124,7 +124,7 @@ func TestTheLoop(t *testing.T) {
 	t.Setenv("OFFICE_KEY", "deep-water-lock-42")
 	first := process(t, dir, "try")
 	first.check(t, 1, "ended the service (status ", "; going on without it")
-	for _, want := range []string{"error crashed", "error accepted (length) at body /name", "at body /depth", "The run is in .obiter/last.ndjson"} {
+	for _, want := range []string{"error crashed", "error accepted (length) at body /name", "at body /depth", "The run is in .obiter/runs/127.0.0.1-"} {
 		if !strings.Contains(first.out, want) {
 			t.Errorf("%q is not in\n%s\n%s", want, first.out, first.errors)
 		}
@@ -132,7 +132,7 @@ func TestTheLoop(t *testing.T) {
 	if strings.Contains(first.out, "no-answer") || strings.Count(first.out, "error crashed") != 1 || strings.Contains(first.out, "nterrupted") {
 		t.Errorf("more than what ended it is told:\n%s", first.out)
 	}
-	process(t, dir, "compare").check(t, 2, "", "there is no run file .obiter/previous.ndjson") // it is one run
+	process(t, dir, "compare").check(t, 2, "", "there is no earlier run in this folder") // it is one run
 	crash := regexp.MustCompile(`(?s)error crashed.*?show ([0-9a-f]{10})`).FindStringSubmatch(first.out)
 	if crash == nil {
 		t.Fatalf("no crash is named in\n%s", first.out)
@@ -150,7 +150,7 @@ func TestTheLoop(t *testing.T) {
 	}
 	judgedAgain(t, dir)
 	planned := strings.Count(process(t, dir, "cases", "--format", "ndjson").out, "\n")
-	if n := len(knownCases(t, dir+"/.obiter/last.ndjson")); n < planned {
+	if n := len(knownCases(t, lastRun(t, dir))); n < planned {
 		t.Errorf("%d cases were tried of %d", n, planned)
 	}
 	if o := process(t, dir, "judge", "--format", "json"); strings.Contains(o.out, `"incomplete"`) {

@@ -117,20 +117,24 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	}
 	a.step("Send it all, and judge every answer", "obiter try openapi.yaml --at "+base.String())
 	out, err := trial.Run(ctx, trial.Options{Config: conf, Document: doc, Plan: opt, Base: base, Send: send.Options{Agent: agent(), RunID: rand.Text()}, Parallel: 8,
-		Secrets: &a.secrets, Head: head(c.String("depth")), Files: []string{trial.LastRun("")}, Folder: trial.RunFolder, Brief: true}, a.events(a.streams.Out, doc, base))
+		Secrets: &a.secrets, Head: head(c.String("depth")), Files: []string{store.Current()}, Folder: trial.RunFolder, Brief: true}, a.events(a.streams.Out, doc, base))
 	rep := out.Report
-	if err != nil && rep == nil {
+	if rep == nil {
 		return err
 	}
+	file, _, dispose, failed := a.session().Keep(err != nil)
+	if failed = errors.Join(failed, dispose()); failed != nil {
+		return errors.Join(failed, err)
+	}
 	if err != nil {
-		return a.outcome(result{report: rep, failed: out.Failed, stuck: out.Stuck, file: trial.LastRun("")}, err)
+		return a.outcome(result{report: rep, failed: out.Failed, stuck: out.Stuck, file: file}, err)
 	}
 	entries := rep.Entries()
 	found, missed := reached(entries)
 	a.learned(rep)
 	a.findings(found, true)
 	a.notReached(missed)
-	a.totals(rep, found, missed, trial.LastRun(""))
+	a.totals(rep, found, missed, file)
 	return a.planted(rep, entries, faults)
 }
 

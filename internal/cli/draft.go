@@ -15,7 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/execute/run"
+	"obiter/internal/execute/session"
 	"obiter/internal/input/document"
 	"obiter/internal/learn/capture"
 	"obiter/internal/learn/draft"
@@ -51,7 +51,7 @@ func (a *app) draftCommand() *cli.Command {
 
 // drafting is what a draft is made of.
 type drafting struct {
-	captures captures // archives, and curl lines
+	captures session.Captures // archives, and curl lines
 	curls    map[int][]capture.Exchange
 	samples  []sampled
 	bare     []string // operations without a body
@@ -147,7 +147,7 @@ func (a *app) draftFile(out *drafting, name, operation, folder string) error {
 	file := name
 	if name == "-" {
 		file = filepath.Join(folder, "standard-input")
-		if err := spool(a.streams.In, file); err != nil {
+		if err := session.SaveInput(a.streams.In, file); err != nil {
 			return err
 		}
 	}
@@ -161,14 +161,14 @@ func (a *app) draftFile(out *drafting, name, operation, folder string) error {
 		return usage(name+" is a run file", "write it as an archive first: obiter report --out capture.har, then draft from that")
 	}
 	if sort == capture.IsArchive {
-		out.captures.add(name, file, sort)
+		out.captures.Add(name, file, sort)
 		return nil
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	src, err := io.ReadAll(io.LimitReader(f, maxDocument+1))
-	if err != nil || len(src) > maxDocument {
+	src, err := io.ReadAll(io.LimitReader(f, session.MaxDocument+1))
+	if err != nil || len(src) > session.MaxDocument {
 		return usage(name+" is too large for a sample", "a sample is one body; save captures as HAR 1.2")
 	}
 	if tree, err := document.Read(name, src); err == nil && !isScript(src) {
@@ -188,8 +188,8 @@ func (a *app) draftFile(out *drafting, name, operation, folder string) error {
 	if len(found) == 0 {
 		return usage(name+" has no curl command line in it", "draft reads HTTP archives (HAR 1.2), curl lines, and sample bodies after their operation")
 	}
-	out.curls[len(out.captures.names)] = found
-	out.captures.add(name, file, capture.Unknown)
+	out.curls[len(out.captures.Names)] = found
+	out.captures.Add(name, file, capture.Unknown)
 	return nil
 }
 
@@ -208,12 +208,12 @@ func readBeside(name, other string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, maxDocument))
+	return io.ReadAll(io.LimitReader(f, session.MaxDocument))
 }
 
 // openInput opens a file that a draft is made of.
 func openInput(name string) (*os.File, error) {
-	return openRegular(name, name, usage("there is no file "+name, "name a capture, a sample or a schema"))
+	return session.OpenRegular(name, name, usage("there is no file "+name, "name a capture, a sample or a schema"))
 }
 
 // isSchema reports whether a value is a JSON Schema, and not a sample.
@@ -235,23 +235,23 @@ func (a *app) drafted(from *drafting, at string) (*draft.Draft, error) {
 	d := draft.New(&a.secrets)
 	d.Prefer(at)
 	each := func(left capture.Left, visit func(x capture.Exchange, name string)) error {
-		for i, name := range from.captures.names {
+		for i, name := range from.captures.Names {
 			if list, is := from.curls[i]; is {
 				for _, x := range list {
 					visit(x, name)
 				}
 				continue
 			}
-			var one captures
-			one.add(name, from.captures.files[i], capture.IsArchive)
-			if err := one.source(left, func(x capture.Exchange) bool { visit(x, name); return true }); err != nil {
+			var one session.Captures
+			one.Add(name, from.captures.Files[i], capture.IsArchive)
+			if err := one.Source(left, func(x capture.Exchange) bool { visit(x, name); return true }); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
 	if err := each(capture.Left(d.Left), func(x capture.Exchange, _ string) {
-		run.LearnSecrets(&a.secrets, x)
+		session.LearnSecrets(&a.secrets, x)
 		d.See(x)
 	}); err != nil {
 		return nil, err

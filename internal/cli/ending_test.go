@@ -135,10 +135,10 @@ func TestHoweverARunEnds(t *testing.T) {
 				}
 			}
 			e.mu.Unlock()
-			file := "last.ndjson"
+			file := "run.ndjson"
 			inFlight := 0
 			if x.status < 0 || x.name == "three interrupts" { // which ends it at once
-				file, inFlight = "last.ndjson.part", 16 // what was answered and not read yet
+				file, inFlight = "run.ndjson.part", 16 // what was answered and not read yet
 				o := process(t, dir, "undo", "--unseen")
 				told.WriteString(o.errors)
 				if o.status > 1 {
@@ -150,7 +150,7 @@ func TestHoweverARunEnds(t *testing.T) {
 			}
 			kept, err := os.ReadFile(filepath.Join(dir, ".obiter", file))
 			if errors.Is(err, os.ErrNotExist) && x.status > 0 { // it had ended in order by then
-				kept, err = os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+				kept, err = os.ReadFile(anyRun(dir))
 			}
 			if err != nil && len(answered) > 0 {
 				t.Error(err)
@@ -228,7 +228,7 @@ func TestLongAnswersAreCut(t *testing.T) {
 			args = append(args, "--keep-bodies")
 		}
 		o := process(t, dir, args...)
-		kept, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+		kept, err := os.ReadFile(lastRun(t, dir))
 		whole := strings.Contains(string(kept), strings.Repeat("x", 100<<10))
 		if err != nil || o.status != 0 || whole != keep || strings.Contains(o.out, "unproven") == keep || strings.Contains(string(kept), `"not-judged"`) == keep {
 			t.Errorf("kept whole: %v, %v:\n%s%s", whole, err, o.out, o.errors)
@@ -242,12 +242,12 @@ func TestNothingIsWaitedForThatHasNoEnd(t *testing.T) {
 		t.Skip("no such pipes")
 	}
 	dir := folder(t)
-	if err := errors.Join(os.Mkdir(filepath.Join(dir, ".obiter"), 0o700), syscall.Mkfifo(filepath.Join(dir, "pipe.yaml"), 0o600), syscall.Mkfifo(filepath.Join(dir, ".obiter", "last.ndjson"), 0o600), syscall.Mkfifo(filepath.Join(dir, ".obiter", "made.ndjson"), 0o600)); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Join(dir, ".obiter", "runs", "a"), 0o700), syscall.Mkfifo(filepath.Join(dir, "pipe.yaml"), 0o600), syscall.Mkfifo(filepath.Join(dir, ".obiter", "runs", "a", "1.ndjson"), 0o600), syscall.Mkfifo(filepath.Join(dir, ".obiter", "made.ndjson"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	put(t, dir, "refers.yaml", "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {/a: {post: {requestBody: {content: {application/json: {schema: {$ref: 'pipe.yaml#/a'}}}}}}}\n")
 	process(t, dir, "judge", "pipe.yaml").check(t, 2, "", "pipe.yaml is not a regular file")
-	process(t, dir, "show", "abc").check(t, 2, "", "last.ndjson is not a regular file")
+	process(t, dir, "show", "abc").check(t, 2, "", "1.ndjson is not a regular file")
 	process(t, dir, "survey", "pipe.yaml").check(t, 2, "", "pipe.yaml: this is not a regular file")
 	process(t, dir, "survey", "refers.yaml").check(t, 0, "", "cannot be followed: pipe.yaml: this is not a regular file")
 	process(t, dir, "try", "--at", serve(t), "--only", "/berths").check(t, 2, "", "cannot write the run file .obiter/made.ndjson: it is no ordinary file")

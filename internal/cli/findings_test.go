@@ -119,7 +119,7 @@ func TestLongValuesAreFolded(t *testing.T) {
 	dir := folder(t)
 	at := serve(t)
 	obiter(t, dir, "try", "--at", at, "--only", "GET /vessels", "--only", "POST /berth-bookings", "--rule", "length", "--rule", "bounds").check(t, 0, ", 0 wrong", "")
-	run, err := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson"))
+	run, err := os.ReadFile(lastRun(t, dir))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/execute/run"
+	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
 )
@@ -37,10 +36,10 @@ func (a *app) judgeCommand() *cli.Command {
 			allFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
+			if err := oneOf("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 				return err
 			}
-			if err := known("--fail-on", c.String("fail-on"), failOn...); err != nil {
+			if err := oneOf("--fail-on", c.String("fail-on"), failOn...); err != nil {
 				return err
 			}
 			if c.String("fail-on") == "new" {
@@ -62,7 +61,7 @@ func (a *app) judgeNamed(c *cli.Command) error {
 		return fmt.Errorf("making a folder for what is captured: %w", err)
 	}
 	defer os.RemoveAll(folder)
-	found, err := a.capturesNamed(names, folder)
+	found, err := session.CapturesNamed(names, a.streams.In, folder)
 	if err != nil {
 		return err
 	}
@@ -85,19 +84,19 @@ func allFlag() cli.Flag {
 }
 
 // judge judges run files as one. What they were made of is told where it is captures.
-func (a *app) judge(names []string, of *captures, c *cli.Command) error {
+func (a *app) judge(names []string, of *session.Captures, c *cli.Command) error {
 	save, format, failOn, all := c.String("save"), c.String("format"), c.String("fail-on"), c.Bool("all")
 	r, err := a.openKnown(names)
 	if err != nil {
 		return err
 	}
-	defer r.close()
+	defer r.Close()
 	var writers []io.Writer
 	if save != "" {
 		if err := replaceable(save, c.Bool("force"), nil); err != nil {
 			return err
 		}
-		out, err := createCopy(r.files, save)
+		out, err := createCopy(r, save)
 		if err != nil {
 			return err
 		}
@@ -107,55 +106,38 @@ func (a *app) judge(names []string, of *captures, c *cli.Command) error {
 	if format == "ndjson" {
 		writers = append(writers, a.streams.Out)
 	}
-	if _, err := r.open(); err != nil { // which makes the head
+	if _, err := r.Read(); err != nil { // which makes the head
 		return err
 	}
-	a.tellOf(r)
-	head := r.merge.Head
+	a.warnOf(r)
+	head := r.Head()
 	var rep *report.Report
 	if len(writers) > 0 {
-		rep, err = a.keepJudged(r, io.MultiWriter(writers...), nil)
+		rep, err = r.Write(io.MultiWriter(writers...), nil)
 	} else {
-		rep, err = r.judge(nil, nil)
+		rep, err = r.Judge(nil, nil)
 	}
 	if err != nil {
 		return err
 	}
 	if format == "text" {
-		if why := r.incomplete(); why != "" {
+		if why := r.Incomplete(); why != "" {
 			fmt.Fprintln(a.streams.Out, a.look.in(codeYellow, "Not complete: "+why+"."))
 		}
-		a.judged(r.name(), of, head, rep)
+		a.judged(nameOf(r), of, head, rep)
 	}
-	kept := r.name()
+	kept := nameOf(r)
 	if of != nil {
 		kept = ""
 	}
 	if save != "" {
 		kept = save
 	}
-	return a.outcome(result{captured: of != nil, report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.incomplete(), all: all, failOn: failOn}, nil)
-}
-
-// keepJudged judges runs as one and writes what comes of it as a run file.
-func (a *app) keepJudged(r *runs, to io.Writer, each run.Each) (*report.Report, error) {
-	head := r.merge.Head
-	head.Program = version()
-	w, err := record.NewWriter(to, head)
-	if err != nil {
-		return nil, err
-	}
-	rep, err := r.judge(w, each)
-	if err != nil {
-		return nil, err
-	}
-	totals := rep.Totals()
-	totals.Layout, totals.Interrupted = rep.Layout, r.incomplete() != ""
-	return rep, w.Close(totals)
+	return a.outcome(result{captured: of != nil, report: rep, format: format, description: head.Description, at: head.At, file: kept, incomplete: r.Incomplete(), all: all, failOn: failOn}, nil)
 }
 
 // judged prints which run was judged again, and a line for each operation.
-func (a *app) judged(name string, of *captures, head record.Head, rep *report.Report) {
+func (a *app) judged(name string, of *session.Captures, head record.Head, rep *report.Report) {
 	out := a.streams.Out
 	if of != nil {
 		fmt.Fprintln(out, a.look.bold("Judged: "+clean(head.At))+a.look.dim("  "+clean(head.Description)))
@@ -173,8 +155,8 @@ func (a *app) judged(name string, of *captures, head record.Head, rep *report.Re
 }
 
 // createCopy makes an output file, which may not be one that is read.
-func createCopy(in []*os.File, save string) (*os.File, error) {
-	if is, err := os.Stat(save); err == nil && slices.ContainsFunc(in, func(f *os.File) bool { return isFile(f, is) }) {
+func createCopy(in *session.Runs, save string) (*os.File, error) {
+	if is, err := os.Stat(save); err == nil && in.Reads(is) {
 		return nil, usage("--save names the run file that is read", "name another file")
 	}
 	out, err := os.OpenFile(save, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)

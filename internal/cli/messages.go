@@ -31,7 +31,7 @@ func (a *app) messagesCommand() *cli.Command {
 			&cli.BoolFlag{Name: "as-config", Usage: "print the messages as messages: in obiter.yaml"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if err := known("--format", c.String("format"), "text", "csv", "json"); err != nil {
+			if err := oneOf("--format", c.String("format"), "text", "csv", "json"); err != nil {
 				return err
 			}
 			if c.Bool("as-config") && c.IsSet("format") {
@@ -43,16 +43,16 @@ func (a *app) messagesCommand() *cli.Command {
 }
 
 func (a *app) messages(names []string, format string, asConfig bool) error {
-	r, err := openRuns(names)
+	r, err := a.session().Open(names...)
 	if err != nil {
 		return err
 	}
-	defer r.close()
-	rep, err := r.judge(nil, nil)
+	defer r.Close()
+	rep, err := r.Judge(nil, nil)
 	if err != nil {
 		return err
 	}
-	a.tellOf(r)
+	a.warnOf(r)
 	list := rep.Messages()
 	switch {
 	case asConfig:

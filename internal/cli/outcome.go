@@ -12,6 +12,7 @@ import (
 	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/run"
+	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
 )
@@ -40,7 +41,7 @@ func (a *app) outcome(r result, err error) error {
 	switch r.format {
 	case "json":
 		if err != nil && r.incomplete == "" {
-			r.incomplete = interruptedRun
+			r.incomplete = session.Interrupted
 		}
 		if e := writeOutcome(a.streams.Out, r); e != nil {
 			return e

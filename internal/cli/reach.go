@@ -10,7 +10,7 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
-	"obiter/internal/execute/trial"
+	"obiter/internal/execute/session"
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
@@ -40,7 +40,7 @@ func (r *reach) finished(op *plan.Operation, l *report.Line) {
 
 // reach prints for each operation that it is reached, or what was sent, what the
 // service says and what to write, and how many are.
-func (a *app) reach(rep *report.Report, r *reach) error {
+func (a *app) reach(rep *report.Report, r *reach, file string) error {
 	out := a.streams.Out
 	entries := map[string][]*report.Entry{}
 	for _, e := range rep.Entries() {
@@ -50,7 +50,7 @@ func (a *app) reach(rep *report.Report, r *reach) error {
 			}
 		}
 	}
-	refused := refusedControls()
+	refused := refusedControls(file)
 	reached, errors := 0, 0
 	told := map[string]bool{} // which refused records were told of in full
 	for name := range refused {
@@ -114,11 +114,11 @@ func (r *reach) tell(notes []config.Note, print func(string)) {
 	r.notes = append(r.notes, notes...)
 }
 
-// refusedControls are the first valid requests of the last run that were refused, by
+// refusedControls are the first valid requests of a run that were refused, by
 // their operations.
-func refusedControls() map[string]record.Result {
+func refusedControls(file string) map[string]record.Result {
 	out := map[string]record.Result{}
-	f, r, err := openRun(trial.LastRun(""))
+	f, r, err := session.OpenOne(file)
 	if err != nil {
 		return out
 	}

@@ -32,10 +32,10 @@ func TestOnlyOwnFilesAreReplaced(t *testing.T) {
 	}
 	for _, name := range []string{"d.html", "d.md", "d.json"} {
 		for range 2 {
-			obiter(t, dir, "compare", "kept.ndjson", ".obiter/last.ndjson", "--report", name).check(t, 0, "", "")
+			obiter(t, dir, "compare", "kept.ndjson", lastRun(t, dir), "--report", name).check(t, 0, "", "")
 		}
 		put(t, dir, name, theirs)
-		obiter(t, dir, "compare", "kept.ndjson", ".obiter/last.ndjson", "--report", name).check(t, 2, "", "was not written by Obiter")
+		obiter(t, dir, "compare", "kept.ndjson", lastRun(t, dir), "--report", name).check(t, 2, "", "was not written by Obiter")
 		intact(name)
 	}
 	put(t, dir, "notes.txt", theirs)

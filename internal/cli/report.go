@@ -60,7 +60,7 @@ var formatNames = []string{"html", "junit", "sarif", "markdown", "har", "json"}
 // is known, and there is a folder for it. The run is the file that is read.
 func reportsTo(names []string, as string, force bool, runs []string) ([]reportTo, error) {
 	if as != "" {
-		if err := known("--as", as, formatNames...); err != nil {
+		if err := oneOf("--as", as, formatNames...); err != nil {
 			return nil, err
 		}
 	}
@@ -110,22 +110,22 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 	if err != nil {
 		return err
 	}
-	defer r.close()
+	defer r.Close()
 	var results render.Results
-	rep, err := r.judge(nil, results.Add)
+	rep, err := r.Judge(nil, results.Add)
 	if err != nil {
 		return err
 	}
-	a.tellOf(r)
+	a.warnOf(r)
 	slices.SortStableFunc(results.List, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
-	of := render.Run{Head: r.merge.Head, Report: rep, Results: results.List, Incomplete: r.incomplete(), Program: version()}
+	of := render.Run{Head: r.Head(), Report: rep, Results: results.List, Incomplete: r.Incomplete(), Program: version()}
 	for _, to := range reports {
 		if err := a.writeReport(to, func(w io.Writer) error {
 			switch to.format {
 			case "html":
 				page := render.NewPage(of)
-				err := r.exchanges(of, page.Add)
-				page.Logs(r.reader.Logs)
+				err := exchanges(r, of, page.Add)
+				page.Logs(r.Logs())
 				return errors.Join(err, page.Write(w))
 			case "junit":
 				return render.JUnit(w, of)
@@ -135,7 +135,7 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 				return render.Markdown(w, of)
 			case "har": // of exchanges in full, which are not held
 				archive := render.NewHAR(w, of)
-				return errors.Join(r.exchanges(of, archive.Add), archive.Close())
+				return errors.Join(exchanges(r, of, archive.Add), archive.Close())
 			}
 			return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, incomplete: of.Incomplete})
 		}); err != nil {

@@ -45,6 +45,7 @@ func TestReports(t *testing.T) {
 	if o := obiter(t, dir, "report", "--out", "-", "--as", "markdown"); o.out != read("a.md") || o.errors != "" {
 		t.Errorf("to standard output comes\n%s%s", o.out, o.errors)
 	}
+	last := within(t, dir, lastRun(t, dir))
 	const old = "<!-- Obiter -->\nold"
 	put(t, dir, "old.md", old)
 	for want, args := range map[string][]string{
@@ -53,11 +54,11 @@ func TestReports(t *testing.T) {
 		"no file: name it with --out":                                     {"report"},
 		`invalid value "pdf" for --as`:                                    {"report", "--out", "a.md", "--as", "pdf"},
 		".obiter is a folder":                                             {"report", "--out", ".obiter", "--as", "json"},
-		".obiter/last.ndjson is the run file":                             {"report", "--out", ".obiter/last.ndjson", "--as", "json"},
+		last + " is the run file":                                         {"report", "--out", last, "--as", "json"},
 		"cannot write nowhere/a.md":                                       {"report", "--out", "nowhere/a.md"},
 		"there is no run file none.ndjson":                                {"report", "none.ndjson", "--out", "old.md"},
 		"openapi.yaml: line 1: not a run file":                            {"report", "openapi.yaml", "--out", "old.md"},
-		"last.ndjson is named twice, as .obiter/last.ndjson too":          {"report", ".obiter/last.ndjson", "./.obiter/last.ndjson", "--out", "old.md"},
+		"is named twice, as " + last + " too":                             {"report", last, "./" + last, "--out", "old.md"},
 		"cannot write nowhere/b.md: no such file":                         {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
 		"hint: end it in .html, .xml (JUnit), .sarif, .md, .har or .json": {"try", "--at", "http://127.0.0.1:1", "--report", "b.pdf"},
 	} {

@@ -322,7 +322,7 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	}
 	id := regexp.MustCompile(`"case":"([0-9a-f]{10})"`).FindStringSubmatch(all)
 	all += process(t, dir, "show", id[1]).out
-	for _, name := range []string{"obiter.yaml", ".obiter/last.ndjson", "payloads/index.ndjson"} {
+	for _, name := range []string{"obiter.yaml", within(t, dir, lastRun(t, dir)), "payloads/index.ndjson"} {
 		data, err := os.ReadFile(filepath.Join(dir, name))
 		if err != nil {
 			t.Error(err)

@@ -119,7 +119,7 @@ func TestTheServiceIsStarted(t *testing.T) {
 			if x.end != nil {
 				go func() {
 					for range 200 {
-						if data, _ := os.ReadFile(filepath.Join(dir, ".obiter", "last.ndjson.part")); bytes.Count(data, []byte("\n")) > 12 {
+						if data, _ := os.ReadFile(filepath.Join(dir, ".obiter", "run.ndjson.part")); bytes.Count(data, []byte("\n")) > 12 {
 							break
 						}
 						time.Sleep(10 * time.Millisecond)

@@ -15,7 +15,7 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
-	"obiter/internal/execute/trial"
+	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
 )
 
@@ -25,7 +25,7 @@ func (a *app) showCommand() *cli.Command {
 		Usage:     "one case in full: sent, answered, why it falls short, and a curl line",
 		ArgsUsage: "CASE",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "run", Value: trial.LastRun(""), Usage: "the run `FILE` to look in"},
+			&cli.StringFlag{Name: "run", Usage: "the run `FILE` to look in (default: the last run)"},
 			&cli.BoolFlag{Name: "whole", Usage: "print long values whole"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -33,7 +33,7 @@ func (a *app) showCommand() *cli.Command {
 				return usage("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
 			}
 			controls := map[string]string{}
-			head, res, log, err := find(c.String("run"), strings.ToLower(c.Args().First()), controls)
+			head, res, log, err := find(cmp.Or(c.String("run"), store.Last()), strings.ToLower(c.Args().First()), controls)
 			if err != nil {
 				return err
 			}
@@ -47,14 +47,11 @@ func (a *app) showCommand() *cli.Command {
 // the ids of valid requests that were accepted, by operation, and gives what the service logged.
 func find(name, id string, controls map[string]string) (record.Head, record.Result, []string, error) {
 	var none record.Result
-	f, r, err := openRun(name)
+	f, r, err := session.OpenOne(name)
 	if err != nil {
 		return record.Head{}, none, nil, err
 	}
 	defer f.Close()
-	if excerpt := excerptOf(f, id, controls); excerpt != nil {
-		r = excerpt
-	}
 	var found []record.Result
 	var exact *record.Result
 	for res, err := range r.Results() {

@@ -25,7 +25,7 @@ func (a *app) surveyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "fields", Usage: "list every field with its rules"},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text or json"}),
 		Action: func(_ context.Context, c *cli.Command) error {
-			if err := known("--format", c.String("format"), "text", "json"); err != nil {
+			if err := oneOf("--format", c.String("format"), "text", "json"); err != nil {
 				return err
 			}
 			conf, doc, err := a.prepared(c)

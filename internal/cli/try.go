@@ -20,6 +20,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"obiter/internal/core/instance"
+	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/config"
@@ -56,103 +57,157 @@ func (a *app) tryCommand() *cli.Command {
 	}
 }
 
-func (a *app) try(ctx context.Context, c *cli.Command) (status error) {
-	if c.Bool("write") && (!c.Bool("controls") || c.String("format") != "text") {
-		return usage("--write goes with --controls, in text", "obiter try --controls --write")
-	}
-	conf, doc, err := a.prepared(c)
-	if err != nil {
-		return err
-	}
-	opt, err := a.trialOptions(c, conf, doc)
-	if err != nil {
-		return err
-	}
-	reports, err := reportsTo(c.StringSlice("report"), "", c.Bool("force"), []string{trial.LastRun("")})
-	if err != nil {
-		return err
-	}
-	format := c.String("format")
-	if a.quiet = c.Bool("quiet"); a.quiet && format == "text" {
-		a.streams.Out = io.Discard
-	}
-	words := a.streams.Out
-	switch format {
-	case "ndjson":
-		opt.Copy, words = a.streams.Out, io.Discard
-	case "json":
-		words = io.Discard
-	}
-	if opt.Known, err = a.known(); err != nil {
-		return err
-	}
-	if err := known("--fail-on", c.String("fail-on"), failOn...); err != nil {
-		return err
-	}
-	var x *retrial
-	if wantsAgain(c) {
-		if x, err = a.retrial(c, conf, doc, &opt); err != nil {
-			return err
-		}
-		a.tellAgain(x)
-		if len(x.chosen) == 0 {
-			return a.nothingAgain(x, result{format: format, failOn: c.String("fail-on"), reachAll: conf.ReachAll})
-		}
-	}
-	events := a.events(words, doc, opt.Base)
-	opt.Plan.ControlsOnly = c.Bool("controls")
-	reach := newReach(conf, doc)
-	if opt.Plan.ControlsOnly {
-		events.Finished = reach.finished
-	}
-	if !a.quiet && a.first(opt.Base) {
-		begun := events.Begun
-		events.Begun = func(p *plan.Plan) {
-			begun(p)
-			a.announce(words, conf, p)
-		}
-	}
-	out, err := trial.Run(ctx, opt, events)
-	if out.Report == nil {
-		return err
-	}
-	if x != nil {
-		defer func() { status = a.reported(reports, status) }()
-		return a.outcomeAgain(x, out, result{format: format, failOn: c.String("fail-on"), reachAll: conf.ReachAll}, err)
-	}
-	if a.endedByItself(err, conf) && ctx.Err() == nil && !opt.Plan.ControlsOnly {
-		defer func() { status = a.reported(reports, status) }()
-		return a.goOn(ctx, conf, doc, opt, events, result{format: format, failOn: c.String("fail-on"), reachAll: conf.ReachAll, all: c.Bool("all")}, err)
-	}
-	r := result{report: out.Report, format: format, description: doc.Name, at: opt.Base.String(), failed: out.Failed, stuck: out.Stuck, file: trial.LastRun(""), all: c.Bool("all"), shard: c.String("shard"), failOn: c.String("fail-on"), reachAll: conf.ReachAll}
-	if r.failOn == "new" && err == nil {
-		if r.newlyWrong, err = a.newlyWrong(); err != nil {
-			return err
-		}
-	}
-	defer func() { status = a.reported(reports, status) }()
-	if opt.Plan.ControlsOnly && format == "text" {
-		refused := a.reach(out.Report, reach)
-		if c.Bool("write") {
-			if e := a.writeNotes(cmp.Or(c.String("config"), configFile), doc, reach.notes); e != nil {
-				return e
-			}
-		}
-		if err == nil && (refused != nil || len(r.failed) == 0 && r.stuck == 0) {
-			return refused
-		}
-		return a.ended(r, err)
-	}
-	return a.outcome(r, err)
+// attempt is one run of try, with what its options ask for.
+type attempt struct {
+	*app
+	c       *cli.Command
+	session *session.Session
+	conf    *config.Config
+	doc     *oad.Document
+	opt     trial.Options
+	reports []reportTo
+	words   io.Writer // takes what happens, in words
+	events  trial.Events
+	reach   *reach
+	result  result
 }
 
-// reported writes the reports of the last run; what cannot be written is what the command
+func (a *app) try(ctx context.Context, c *cli.Command) error {
+	t := &attempt{app: a, c: c}
+	if err := t.prepare(); err != nil {
+		return err
+	}
+	if isRerun(c) {
+		return t.again(ctx)
+	}
+	out, ended := trial.Run(ctx, t.opt, t.events)
+	if out.Report == nil {
+		return ended
+	}
+	r := &t.result
+	r.report, r.failed, r.stuck, r.description, r.at = out.Report, out.Failed, out.Stuck, t.doc.Name, t.opt.Base.String()
+	var failed error
+	if session.EndedByItself(ended, t.conf) && ctx.Err() == nil && !t.opt.Plan.ControlsOnly {
+		var of *session.Result
+		if of, ended, failed = a.recovered(ctx, t.session, t.opt, t.events, ended); of != nil {
+			r.of(of)
+		}
+	}
+	return t.finish(ended, failed)
+}
+
+// prepare reads the options and the files, and looks whether what is to be written can be.
+func (t *attempt) prepare() (err error) {
+	c := t.c
+	format := c.String("format")
+	if c.Bool("write") && (!c.Bool("controls") || format != "text") {
+		return usage("--write goes with --controls, in text", "obiter try --controls --write")
+	}
+	if t.conf, t.doc, err = t.prepared(c); err != nil {
+		return err
+	}
+	if t.opt, err = t.trialOptions(c, t.conf, t.doc); err != nil {
+		return err
+	}
+	if t.reports, err = reportsTo(c.StringSlice("report"), "", c.Bool("force"), []string{store.Last()}); err != nil {
+		return err
+	}
+	if t.quiet = c.Bool("quiet"); t.quiet && format == "text" {
+		t.streams.Out = io.Discard
+	}
+	t.words = t.streams.Out
+	if format != "text" {
+		t.words = io.Discard
+	}
+	if format == "ndjson" {
+		t.opt.Copy = t.streams.Out
+	}
+	if t.session, err = t.knowing(); err != nil {
+		return err
+	}
+	t.opt.Known = t.session.Known
+	if err := oneOf("--fail-on", c.String("fail-on"), failOn...); err != nil {
+		return err
+	}
+	t.result = result{format: format, failOn: c.String("fail-on"), reachAll: t.conf.ReachAll, all: c.Bool("all"), shard: c.String("shard")}
+	t.events = t.app.events(t.words, t.doc, t.opt.Base)
+	t.opt.Plan.ControlsOnly = c.Bool("controls")
+	t.reach = newReach(t.conf, t.doc)
+	if t.opt.Plan.ControlsOnly {
+		t.events.Finished = t.reach.finished
+	}
+	if !t.quiet && !store.HasAddress(t.opt.Base.String()) {
+		begun := t.events.Begun
+		t.events.Begun = func(p *plan.Plan) {
+			begun(p)
+			t.announce(t.words, t.conf, p)
+		}
+	}
+	return nil
+}
+
+// again sends some cases of the last run again.
+func (t *attempt) again(ctx context.Context) (status error) {
+	x, err := t.rerun(t.c, t.session, &t.opt)
+	if err != nil {
+		return err
+	}
+	if len(x.Chosen) == 0 {
+		return t.nothingToRerun(x, t.result)
+	}
+	out, ended := trial.Run(ctx, t.opt, t.events)
+	if out.Report == nil {
+		return ended
+	}
+	defer func() { status = t.reported(store.Last(), status) }()
+	return t.finishRerun(x, out, true, t.result, ended)
+}
+
+// finish stores the run, prints what was judged, whatever ended it, and writes the reports. What
+// failed of it is what the command ends with.
+func (t *attempt) finish(ended, failed error) (status error) {
+	last, own, dispose, err := t.session.Keep(t.partial(ended))
+	failed = errors.Join(failed, err)
+	if t.result.file = last; err != nil {
+		t.result.file, own = t.session.Current(), t.session.Current()
+	}
+	defer func() {
+		status = t.reported(own, status)
+		status = errors.Join(failed, status, dispose())
+	}()
+	r := &t.result
+	if r.failOn == "new" && ended == nil && failed == nil {
+		if r.newlyWrong, err = t.newlyWrong(); err != nil {
+			return err
+		}
+	}
+	if !t.opt.Plan.ControlsOnly || r.format != "text" {
+		return t.outcome(*r, ended)
+	}
+	refused := t.app.reach(r.report, t.reach, own)
+	if t.c.Bool("write") {
+		if e := t.writeNotes(cmp.Or(t.c.String("config"), configFile), t.doc, t.reach.notes); e != nil {
+			return e
+		}
+	}
+	if ended == nil && (refused != nil || len(r.failed) == 0 && r.stuck == 0) {
+		return refused
+	}
+	return t.ended(*r, ended)
+}
+
+// partial reports whether a run says nothing of cases that another one tried.
+func (t *attempt) partial(ended error) bool {
+	return ended != nil || narrowing(t.c) != "" || t.opt.Plan.ControlsOnly || t.c.String("shard") != ""
+}
+
+// reported writes the reports of a run; what cannot be written is what the command
 // ends with.
-func (a *app) reported(reports []reportTo, status error) error {
-	if len(reports) == 0 {
+func (t *attempt) reported(run string, status error) error {
+	if len(t.reports) == 0 {
 		return status
 	}
-	if err := a.writeReports([]string{trial.LastRun("")}, reports); err != nil {
+	if err := t.writeReports([]string{run}, t.reports); err != nil {
 		return err
 	}
 	return status
@@ -171,17 +226,6 @@ func serviceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "key", Usage: "the private key of --cert, in `FILE` (PEM)"},
 		&cli.BoolFlag{Name: "insecure", Usage: "do not check the service's certificate"},
 	}
-}
-
-// first reports whether the last run of this folder, if there is one, was not against
-// an address.
-func (a *app) first(base *url.URL) bool {
-	f, r, err := openRun(trial.LastRun(""))
-	if err != nil {
-		return true
-	}
-	defer f.Close()
-	return r.Head.At != base.String()
 }
 
 // announce says before the first run against an address what is going to happen: how
@@ -275,7 +319,7 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
 		return opt, usage(fmt.Sprintf("invalid value \"%d\" for --parallel", c.Int("parallel")), "use 1 to 1024")
 	}
-	if err := known("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
+	if err := oneOf("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 		return opt, err
 	}
 	if opt.Plan, err = sharded(c, doc, conf, opt.Plan); err != nil {
@@ -285,7 +329,7 @@ func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Documen
 	opt.Brief = c.String("format") != "json" // which has all that a report tells
 	opt.Head = head(c.String("depth"))
 	opt.Head.Options, opt.Head.Shard = narrowing(c), c.String("shard")
-	if opt.Files = []string{trial.LastRun("")}; c.String("save") != "" {
+	if opt.Files = []string{store.Current()}; c.String("save") != "" {
 		if err := replaceable(c.String("save"), c.Bool("force"), nil); err != nil {
 			return opt, err
 		}

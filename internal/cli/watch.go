@@ -11,8 +11,6 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
-
-	"obiter/internal/execute/trial"
 )
 
 // How often a watch looks at the files and at the service, and how long a file has to stay
@@ -52,7 +50,7 @@ func (a *app) watch(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if c.String("format") != "text" {
-		return usage("--watch is for people to read, so it goes without --format", "read .obiter/last.ndjson, or obiter judge --format json")
+		return usage("--watch is for people to read, so it goes without --format", "in a script use obiter try --format json")
 	}
 	w := watching{lines: typed(a.terminal.In)}
 	for round := 0; ; round++ {
@@ -75,8 +73,7 @@ func (a *app) watch(ctx context.Context, c *cli.Command) error {
 		case what == everything:
 			_ = c.Set("failed", "false")
 		default:
-			_, missing := os.Stat(trial.LastRun(""))
-			_ = c.Set("failed", fmt.Sprint(missing == nil))
+			_ = c.Set("failed", fmt.Sprint(store.Last() != ""))
 		}
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/textproto"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -103,7 +102,7 @@ func TestTheRunFileIsWhatWentOut(t *testing.T) {
 	for _, text := range s.heard {
 		wire[seen(t, text)]++
 	}
-	f, err := os.Open(filepath.Join(dir, ".obiter", "last.ndjson"))
+	f, err := os.Open(lastRun(t, dir))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"obiter/internal/core/exchange"
-	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
 )
 
@@ -29,47 +28,37 @@ func (e *BrokenError) Error() string {
 	return fmt.Sprintf("after %s the service does not work any more: %s, which was %s before, is answered with %s", e.Operation, e.Request, e.Before, e.Answer)
 }
 
-// canary is a request whose answer shows whether the service still works. It changes
-// nothing: one reads, and one is a body that the operation rejects.
+// canary is a request whose answer shows whether the service still works: a valid one that reads,
+// or a flawed one that was rejected. It changes nothing.
 type canary struct {
 	c       exchange.Case
 	before  string // how it is answered while the service works
 	healthy func(a exchange.Answer) bool
 }
 
-// maxWriters bounds how many operations are sent a body to see whether they reject it.
-const maxWriters = 3
+// maxCanaryBody bounds the body of one, in bytes.
+const maxCanaryBody = 64 << 10
 
-// keepCanary keeps the first accepted control of a GET, and one of an operation with a
-// body, which is sent a list where it takes an object. Records of its own are gone
-// when others are tried.
-func (o *operation) keepCanary(ctx context.Context, c exchange.Case) {
-	if o.own {
-		return
-	}
-	_, object := c.Body.(map[string]any)
+// keepReader keeps the first accepted control of a GET. Records of its own are gone when others are
+// tried.
+func (o *operation) keepReader(c exchange.Case) {
 	o.mu.Lock()
-	if c.Request.Method == http.MethodGet && o.reader == nil {
+	defer o.mu.Unlock()
+	if !o.own && c.Request.Method == http.MethodGet && o.reader == nil {
 		o.reader = &canary{c, "accepted", exchange.Answer.Success}
 		o.wake()
 	}
-	try := c.Request.Method != http.MethodGet && object && o.writer == nil && o.writersTried < maxWriters && strings.HasSuffix(exchange.MediaTypeOf(c.Request.Header("Content-Type")), "json")
-	if try {
-		o.writersTried++
-	}
-	o.mu.Unlock()
-	if !try {
+}
+
+// keepWriter keeps the first rejected case with a body in JSON, of an operation whose valid request
+// is accepted.
+func (o *operation) keepWriter(c *exchange.Case, e *exchange.Exchange) {
+	if o.own || o.writer != nil || o.control == nil || c.Kind != exchange.Flawed || len(c.Request.Body) == 0 || len(c.Request.Body) > maxCanaryBody ||
+		!isRejection(e.Response) || !strings.HasSuffix(exchange.MediaTypeOf(c.Request.Header("Content-Type")), "json") {
 		return
 	}
-	c.Request.Body, c.Body = []byte("[]"), []any{}
-	if isRejection(o.send(ctx, c, nil).Response) {
-		o.locked(func() {
-			if o.writer == nil {
-				o.writer = &canary{c, "rejected", isRejection}
-				o.wake()
-			}
-		})
-	}
+	o.writer = &canary{*c, "rejected", isRejection}
+	o.wake()
 }
 
 // wake says that more operations can be tried side by side.
@@ -158,16 +147,18 @@ func (o *operation) isBroken(ctx context.Context, p *canary) (broken bool, answe
 	return true, answer
 }
 
-// says tells what is sent, where it is not a valid request.
+// says is what is wrong with the request, where something is.
 func (p *canary) says() string {
-	if p.c.Request.Method == http.MethodGet {
+	if len(p.c.Flaws) == 0 {
 		return ""
 	}
-	return " with the body " + string(instance.Encode(p.c.Body))
+	return " (" + p.c.Flaws[0].Where() + ": " + p.c.Flaws[0].Reason + ")"
 }
 
 func (o *operation) checkOnce(ctx context.Context, p *canary) (a exchange.Answer, healthy bool) {
-	a = o.send(ctx, p.c, nil).Response
+	e := o.send(ctx, p.c, nil)
+	o.locked(func() { o.suspect(e) })
+	a = e.Response
 	healthy = ctx.Err() != nil || p.healthy(a) || a.Status == http.StatusTooManyRequests ||
 		p.c.Request.Method != http.MethodGet && a.Err == "" && a.Status < http.StatusInternalServerError // it is rejected for something else
 	return a, healthy

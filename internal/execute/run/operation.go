@@ -231,7 +231,7 @@ func (o *operation) tryControl(ctx context.Context, c exchange.Case) {
 	o.accepted[c.Base] = ok
 	if ok && o.control == nil {
 		o.control = &c
-		o.keepCanary(ctx, c)
+		o.keepReader(c)
 	}
 }
 
@@ -271,6 +271,7 @@ func (o *operation) takeAnswer(ctx context.Context, c *exchange.Case, e *exchang
 	return o.result(e, j, func() {
 		o.keepRejection(c, e, j)
 		o.keepSilent(c, e)
+		o.keepWriter(c, e)
 		if o.opt.ResendForLog != nil && e.Response.Status >= http.StatusInternalServerError && len(o.failing) < maxFailing {
 			o.failing = append(o.failing, *c)
 		}

@@ -150,6 +150,14 @@ func (o *operation) endConfirming(outage bool) {
 	}
 }
 
+// isInOutage reports whether the service fails, or failed, for all while the operation is tried, as
+// far as that is known.
+func (o *operation) isInOutage() bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.confirmer != nil || o.isToEnd()
+}
+
 func (s *scheduler) interruptAll() {
 	close(s.interrupt)
 	s.interrupt = make(chan struct{})

@@ -115,7 +115,7 @@ func (o *operation) resend(ctx context.Context, c exchange.Case, first exchange.
 		first.Response.Err = again.Response.Err
 		return first
 	}
-	if first.Response.Status == http.StatusServiceUnavailable && o.work.Lane != nil && !o.ends(ctx) {
+	if first.Response.Status == http.StatusServiceUnavailable && o.work.Lane != nil && !o.isInOutage() {
 		o.work.Lane.Busy()
 	}
 	delete(o.repeated, says)

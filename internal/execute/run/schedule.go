@@ -79,22 +79,21 @@ type scheduler struct {
 	// fill of an operation. It is never held while a request is in flight.
 	mu sync.Mutex
 	*collector
-	done         int                 // cases
-	suspects     []cutOff            // the last ones
-	trail        []step              // the last cases since the service was seen to work
-	passed       int                 // how many are not in it any more
-	outages      int                 // how often the service failed for all
-	interrupt    chan struct{}       // closed when operations are to end: the service failed for all, or may have
-	serialMode   bool                // operations are tried one at a time
-	dropped      bool                // something was taken out of what is stored
-	present      map[*operation]bool // that are being tried
-	lost         *lost               // nil: the service works
-	mayHaveLost  *exchange.Case      // a valid request that was just accepted, until it is known whether the service works
-	confirmer    *operation          // looks with nothing else in flight whether the service works; nil: none does
-	verdict      chan struct{}       // closed when that is known; nil: the others need not end for it
-	reader       *canary
-	writer       *canary
-	writersTried int // operations that were sent a body that they should reject
+	done        int                 // cases
+	suspects    []cutOff            // the last ones
+	trail       []step              // the last cases since the service was seen to work
+	passed      int                 // how many are not in it any more
+	outages     int                 // how often the service failed for all
+	interrupt   chan struct{}       // closed when operations are to end: the service failed for all, or may have
+	serialMode  bool                // operations are tried one at a time
+	dropped     bool                // something was taken out of what is stored
+	present     map[*operation]bool // that are being tried
+	lost        *lost               // nil: the service works
+	mayHaveLost *exchange.Case      // a valid request that was just accepted, until it is known whether the service works
+	confirmer   *operation          // looks with nothing else in flight whether the service works; nil: none does
+	verdict     chan struct{}       // closed when that is known; nil: the others need not end for it
+	reader      *canary
+	writer      *canary
 }
 
 func newScheduler(opt Options, stop context.CancelCauseFunc) *scheduler {

@@ -131,7 +131,7 @@ func (f *files) close(totals record.Totals, judged bool) error {
 	case !judged || err != nil:
 		return errors.Join(err, cause(os.Remove(f.kept.Name())), cause(os.Rename(f.raw.Name(), f.name)))
 	}
-	return errors.Join(Replace(f.name, f.kept.Name()), cause(os.Remove(f.raw.Name())))
+	return errors.Join(cause(os.Rename(f.kept.Name(), f.name)), cause(os.Remove(f.raw.Name())))
 }
 
 // discard closes the files of a run that sent nothing. The last run stays.
@@ -145,26 +145,9 @@ func (f *files) discard() error {
 	return err
 }
 
-// RunFolder is where the last run is kept; it is made where it is missing, for its owner
+// RunFolder is where runs are stored; it is made where it is missing, for its owner
 // alone: requests and answers may be nobody else's business.
 const RunFolder = ".obiter"
-
-// LastRun is the file of the last run in a folder.
-func LastRun(folder string) string { return filepath.Join(folder, RunFolder, "last.ndjson") }
-
-const previousName = "previous.ndjson"
-
-// PreviousRun is the file of the run before the last one.
-func PreviousRun(folder string) string { return filepath.Join(folder, RunFolder, previousName) }
-
-// Replace puts a file in the place of the last run, which becomes the one before it.
-func Replace(last, made string) error {
-	_ = os.Rename(last, filepath.Join(filepath.Dir(last), previousName)) // there may be none
-	for _, name := range []string{filepath.Base(last), previousName} {
-		_ = os.Remove(filepath.Join(filepath.Dir(last), name+record.IndexEnding)) // of what is there no more
-	}
-	return cause(os.Rename(made, last))
-}
 
 func create(name string) (*os.File, error) {
 	return open(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC)

@@ -227,7 +227,7 @@ func TestOurLoadIsNoFault(t *testing.T) {
 			return 0, ""
 		}, "", "slows down"},
 		"503 from some time on": {func(f *ferries, r *http.Request, body map[string]any) (int, string) {
-			if f.heard > 60 && body != nil {
+			if f.heard > 60 && body != nil && len(ferryErrors(body)) == 0 {
 				return 503, "try later"
 			}
 			return 0, ""

@@ -233,6 +233,7 @@ const (
 func (t *trial) undo(ctx context.Context, records *fixture.Records) {
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
+	t.revive(ctx)
 	t.tell(records.Undo(ctx))
 }
 

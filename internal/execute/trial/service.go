@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"path/filepath"
 	"time"
 
 	"obiter/internal/core/exchange"
@@ -38,11 +39,7 @@ func (t *trial) startService(ctx context.Context) (stop func(), err error) {
 		return func() {}, nil
 	}
 	t.tellService("starting the service: " + s.Start)
-	opt := service.Options{Start: s.Start, Folder: s.Folder, Log: service.LogIn(t.opt.Folder), Ready: t.isReady(s), Within: s.Within, Redact: t.opt.Secrets.Redact, Daemons: s.Daemons,
-		Ended: func(name string) { t.tellService("ended what the service left running: " + name) }}
-	if opt.Within == 0 {
-		opt.Within = within
-	}
+	opt := t.serviceOptions(s)
 	begun := time.Now()
 	p, err := service.Start(ctx, opt)
 	if failed, is := err.(*service.Error); is {
@@ -57,6 +54,36 @@ func (t *trial) startService(ctx context.Context) (stop func(), err error) {
 	t.tellService(fmt.Sprintf("it is ready after %s; its output is in %s", time.Since(begun).Round(10*time.Millisecond), opt.Log))
 	t.process = p
 	return p.Stop, nil
+}
+
+func (t *trial) serviceOptions(s *config.Service) service.Options {
+	opt := service.Options{Start: s.Start, Folder: s.Folder, Log: service.LogIn(t.opt.Folder), Ready: t.isReady(s), Within: s.Within, Redact: t.opt.Secrets.Redact, Daemons: s.Daemons,
+		Ended: func(name string) { t.tellService("ended what the service left running: " + name) }}
+	if opt.Within == 0 {
+		opt.Within = within
+	}
+	return opt
+}
+
+// revive starts the service again that ended during the run, so that records can be deleted which
+// it may have stored. It does so once.
+func (t *trial) revive(ctx context.Context) {
+	if t.process == nil || !t.dead.Load() {
+		return
+	}
+	t.revived.Do(func() {
+		s := t.conf.Service
+		t.process.Stop() // what is left of it
+		opt := t.serviceOptions(s)
+		opt.Log, opt.Ended = filepath.Join(filepath.Dir(opt.Log), "undo.log"), nil // what it wrote when it ended stays
+		p, err := service.Start(ctx, opt)
+		if err != nil {
+			t.tellService("it could not be started again to delete records: " + err.Error())
+			return
+		}
+		t.tellService("the service is started again to delete records")
+		t.stopRevived = p.Stop
+	})
 }
 
 func (t *trial) tellService(text string) {
@@ -110,6 +137,7 @@ func (t *trial) isReady(s *config.Service) func(ctx context.Context) error {
 func (t *trial) alive(ctx context.Context) error {
 	if t.process != nil {
 		if how, last, ended := t.process.Ended(); ended {
+			t.dead.Store(true)
 			t.ended.Do(func() {
 				for _, line := range last {
 					t.tellService("  | " + line)

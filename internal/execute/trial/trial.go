@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"obiter/internal/core/exchange"
@@ -99,16 +100,19 @@ type trial struct {
 	failures []failure         // fixtures of the file that could not be made
 	without  map[string]string // operations that are left out because a fixture failed, and why
 
-	log      *serviceLog      // of the service; nil: it is not known
-	ended    sync.Once        // of what is told when it ends by itself
-	process  *service.Process // that Obiter started; nil: the service runs by itself
-	kept     keeping
-	left     []fixture.Left // what remains, so far
-	undoBy   time.Time      // when taking away ends, after an interrupt
-	ending   sync.Mutex     // for undoBy
-	telling  sync.Mutex     // for events and what they count
-	learning sync.Mutex     // for senders
-	senders  []knowing      // the last ones
+	log         *serviceLog      // of the service; nil: it is not known
+	ended       sync.Once        // of what is told when it ends by itself
+	dead        atomic.Bool      // it did, and the run is over
+	revived     sync.Once        // it was started again, to delete records
+	stopRevived func()           // ends that one; nil: there is none
+	process     *service.Process // that Obiter started; nil: the service runs by itself
+	kept        keeping
+	left        []fixture.Left // what remains, so far
+	undoBy      time.Time      // when taking away ends, after an interrupt
+	ending      sync.Mutex     // for undoBy
+	telling     sync.Mutex     // for events and what they count
+	learning    sync.Mutex     // for senders
+	senders     []knowing      // the last ones
 }
 
 // knowing is a sender that knows values, with what its headers and credentials are made of.
@@ -230,6 +234,11 @@ func (t *trial) do(ctx context.Context) error {
 	t.followLog()
 	stop, err := t.startService(ctx)
 	defer stop()
+	defer func() {
+		if t.stopRevived != nil {
+			t.stopRevived()
+		}
+	}()
 	if err == nil {
 		err = t.sender.Reach(ctx)
 	}

@@ -208,7 +208,7 @@ func TestFilesOfARun(t *testing.T) {
 	dir := t.TempDir()
 	o := open(t, nil, "each: operation", "each: operation")
 	o.opt.Plan.Only = []string{"/sessions"}
-	o.opt.Files = []string{trial.LastRun(dir), filepath.Join(dir, "kept.ndjson")}
+	o.opt.Files = []string{filepath.Join(dir, trial.RunFolder, "run.ndjson"), filepath.Join(dir, "kept.ndjson")}
 	if _, err := trial.Run(context.Background(), o.opt, o.events); err != nil {
 		t.Fatal(err)
 	}

@@ -21,8 +21,8 @@ import (
 // services of one system, or a run with what was tried again later. Of a case that is in
 // several of them the latest run's counts.
 type Merge struct {
-	// AnyVersion takes runs of several versions of one description: the latest is what
-	// counts. Dropped are cases, and operations by their names, that it no longer has.
+	// AnyVersion takes runs of one description at whatever time, and of whatever part of the plan:
+	// the latest is what counts. Dropped are cases, and operations by their names, that it no longer has.
 	AnyVersion bool
 	Dropped    map[string]bool
 
@@ -41,6 +41,9 @@ type merged struct {
 	service    int             // runs of one description are of one service
 	operations map[string]bool // that the run tried
 }
+
+// Depths are those of plans, the least first.
+var Depths = []string{"quick", "usual", "deep"}
 
 // perService is how far the numbers of two services' cases are apart.
 const perService = 1 << 40
@@ -95,7 +98,9 @@ func (m *Merge) contradicts(a, b *merged) error {
 		return nil
 	}
 	switch {
-	case a.head.Digest != b.head.Digest && !m.AnyVersion:
+	case m.AnyVersion: // parts of what is known of one service
+		return nil
+	case a.head.Digest != b.head.Digest:
 		return fail("run them with one version of the description", "they are of two versions of %s", a.head.Description)
 	case a.head.Shard == "" && b.head.Shard == "":
 		return nil
@@ -212,6 +217,7 @@ func (m *Merge) know() error {
 			newest := m.runs[len(m.runs)-1].head
 			newest.Headers, newest.Options, newest.Shard = head.Headers, head.Options, head.Shard
 			newest.Description, newest.At = head.Description, head.At
+			newest.Seed, newest.Depth = head.Seed, Depths[max(slices.Index(Depths, head.Depth), slices.Index(Depths, newest.Depth), 0)]
 			head = newest
 		} else {
 			head.Shard = ""
