@@ -328,6 +328,7 @@ type Answer struct {
 	// before it had read everything.
 	ClosedEarly bool
 	Died        string // with Err: how the service ended while it dealt with the request, which was the only one
+	Shared      bool   // with Err: the service ended while other requests were in flight, which may have ended it
 	NotSent     bool   // with Err: no connection came about, or the request cannot be written
 	Refused     bool   // the connection was: nothing was sent. It is not kept
 	Late        bool   // no complete answer came in time. It is not kept
@@ -378,6 +379,7 @@ type AnswerText struct {
 	Closed     bool        `json:"closedEarly,omitempty"`
 	NotSent    bool        `json:"notSent,omitempty"`
 	Died       string      `json:"died,omitempty"`
+	Shared     bool        `json:"shared,omitempty"`
 	Error      string      `json:"error,omitempty"`
 }
 
@@ -387,7 +389,7 @@ func (a Answer) MarshalJSON() ([]byte, error) { return instance.Marshal(a.Text()
 
 // Text is the answer as it is written.
 func (a Answer) Text() AnswerText {
-	out := AnswerText{Status: a.Status, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Died: a.Died, Error: a.Err}
+	out := AnswerText{Status: a.Status, MS: float64(a.Took.Microseconds()) / 1000, Truncated: a.Truncated, Closed: a.ClosedEarly, NotSent: a.NotSent, Died: a.Died, Shared: a.Shared, Error: a.Err}
 	if !a.Sent.IsZero() {
 		out.Sent = a.Sent.Format(time.RFC3339Nano)
 	}
@@ -419,7 +421,7 @@ func (a *Answer) UnmarshalJSON(data []byte) error {
 // Answer is what was written; the error is one of its body's base64, or of its time.
 func (t AnswerText) Answer() (Answer, error) {
 	body, err := bytesOf(t.Body, t.BodyBase64)
-	a := Answer{Status: t.Status, Header: http.Header{}, Body: body, Truncated: t.Truncated, ClosedEarly: t.Closed, NotSent: t.NotSent, Died: t.Died, Took: time.Duration(math.Round(t.MS*1000)) * time.Microsecond, Err: t.Error}
+	a := Answer{Status: t.Status, Header: http.Header{}, Body: body, Truncated: t.Truncated, ClosedEarly: t.Closed, NotSent: t.NotSent, Died: t.Died, Shared: t.Shared, Took: time.Duration(math.Round(t.MS*1000)) * time.Microsecond, Err: t.Error}
 	for _, h := range t.Headers {
 		a.Header.Add(h[0], h[1])
 	}

@@ -190,6 +190,9 @@ func unanswered(field, what string, a exchange.Answer) Finding {
 	if a.Died != "" {
 		return finding("crashed", field, "", what+" ended the service ("+a.Died+")")
 	}
+	if a.Shared {
+		return finding("not-judged", "", "", what+" was cut off when the service ended; other requests were in flight, and any of them may have ended it")
+	}
 	f := finding("no-answer", field, "", what+" got no answer: "+a.Err)
 	if busy(a) {
 		f.Severity = Warning
@@ -244,7 +247,7 @@ func (l *look) flawed(ctx Context) ([]Finding, *Fingerprint) {
 	success := a.Status >= 200 && a.Status < 300
 	one := func(f Finding) ([]Finding, *Fingerprint) { return []Finding{f}, nil }
 	switch {
-	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.ClosedEarly:
+	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.ClosedEarly && a.Died == "":
 		return nil, nil // a service need not read on (RFC 9110, section 15.5.14)
 	case a.Err != "":
 		return one(unanswered(field, said(c), a))

@@ -256,6 +256,9 @@ func (o *operation) takeAnswer(ctx context.Context, c *exchange.Case, e *exchang
 	if ctx.Err() != nil && e.Response.Err != "" && !brokenOff(ctx, *e) {
 		return false
 	}
+	if brokenOff(ctx, *e) {
+		e.Response.Shared = o.opt.Parallel > 1
+	}
 	o.cut(&e.Response)
 	j := o.judged(e, true)
 	// A busy machine is slow once; what is slow every time is the service.

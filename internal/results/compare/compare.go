@@ -422,7 +422,7 @@ func (d Difference) Sentence() string {
 		}
 	}
 	if len(out) == 0 {
-		return "nothing is otherwise"
+		return "nothing has changed"
 	}
 	return strings.Join(out, ", ")
 }

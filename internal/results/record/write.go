@@ -174,6 +174,7 @@ func (t *text) answer(name string, answer *exchange.Answer) {
 	t.flag("closedEarly", a.Closed)
 	t.flag("notSent", a.NotSent)
 	t.nonempty("died", a.Died)
+	t.flag("shared", a.Shared)
 	t.nonempty("error", a.Error)
 	t.b = append(t.b, '}')
 }
