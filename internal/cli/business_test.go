@@ -326,7 +326,7 @@ func TestTheLastRunSurvives(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-e.far
-	time.Sleep(trial.Written) // what was answered by now is kept
+	time.Sleep(trial.FlushDeadline) // what was answered by now is kept
 	_ = try.Process.Kill()
 	_ = try.Wait()
 	e.quiet()

@@ -41,7 +41,7 @@ func TestHoweverARunEnds(t *testing.T) {
 		return func(p *os.Process) {
 			for _, s := range list {
 				if s == os.Kill {
-					time.Sleep(trial.Written) // what was answered before that is kept
+					time.Sleep(trial.FlushDeadline) // what was answered before that is kept
 				}
 				_ = p.Signal(s)
 				time.Sleep(20 * time.Millisecond)

@@ -199,11 +199,10 @@ type soon struct {
 	err   error       // the first one
 }
 
-// flushAfter is how long an answer is held back; Written is a while after which it is in the
-// run file.
+// flushAfter is how long an answer is held back; after FlushDeadline it is in the run file.
 const (
-	flushAfter = 100 * time.Millisecond
-	Written    = 2 * flushAfter
+	flushAfter    = 100 * time.Millisecond
+	FlushDeadline = 2 * flushAfter
 )
 
 func (s *soon) Write(data []byte) (int, error) {

@@ -36,7 +36,7 @@ func TestWhatWasAnsweredIsWritten(t *testing.T) {
 			})
 		}
 		writing.Wait()
-		time.Sleep(2 * Written)
+		time.Sleep(FlushDeadline)
 		text, _ := os.ReadFile(name)
 		if lines := bytes.Count(text, []byte("berth 12\n")); lines%40 != 0 || lines == 0 || len(text) != lines*9 {
 			t.Errorf("%d lines are written", lines)

@@ -150,7 +150,7 @@ func (t *trial) alive(ctx context.Context) error {
 }
 
 // dying is how long a service is given to end after it cut a request off.
-const dying = 500 * time.Millisecond
+const dying = 2 * time.Second
 
 // died notes of an answer that did not come that the service ended, where no other request
 // can be what ended it.
