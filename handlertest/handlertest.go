@@ -30,8 +30,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
 	"obiter/internal/target/send"
@@ -155,7 +155,6 @@ func try(ctx context.Context, handler http.Handler, description, file string, op
 		return nil, err
 	}
 	conf.Imply(doc)
-	conf.Service = nil // the handler is there
 	under := basePath(doc)
 	if s.base != nil {
 		under = *s.base
@@ -169,7 +168,7 @@ func try(ctx context.Context, handler http.Handler, description, file string, op
 	go func() { _ = server.Serve(listener) }()
 	defer server.Close()
 	out := &findings{}
-	opt := trial.Options{Config: conf, Document: doc, Base: address, Parallel: 8, Files: []string{file},
+	opt := trial.Options{Config: conf, Document: doc, Base: address, Running: true, Parallel: 8, Files: []string{file},
 		Plan: plan.Options{Base: strings.TrimSuffix(address.String(), "/"), Only: s.only, Skip: append(s.skip, conf.Skip...), Break: conf.Break, Spare: conf.Spare, Depth: s.depth, Budget: s.budget},
 		Send: send.Options{Headers: s.headers, RunID: rand.Text(), Agent: "obiter", Dial: listener.dial},
 		Head: record.Head{Program: "obiter/handlertest", Started: time.Now().UTC().Format(time.RFC3339)}}
@@ -183,15 +182,15 @@ func try(ctx context.Context, handler http.Handler, description, file string, op
 }
 
 // read reads the configuration, if one is named.
-func (s *settings) read() (*config.Config, error) {
+func (s *settings) read() (*sources.Sources, error) {
 	if s.config == "" {
-		return config.Read("obiter.yaml", []byte("{}"), os.LookupEnv)
+		return sources.Read("obiter.yaml", []byte("{}"), os.LookupEnv)
 	}
 	src, err := os.ReadFile(s.config)
 	if err != nil {
 		return nil, err
 	}
-	return config.Read(s.config, src, os.LookupEnv)
+	return sources.Read(s.config, src, os.LookupEnv)
 }
 
 // basePath is the path of the description's first server.

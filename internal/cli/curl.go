@@ -10,7 +10,7 @@ import (
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
-	"obiter/internal/input/config"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/record"
 )
 
@@ -87,7 +87,7 @@ func quote(s string) string {
 
 // variableOf is a name that the shell has for a header or a scheme.
 func variableOf(name string) string {
-	name = config.Variable(name)
+	name = sources.Variable(name)
 	if name == "" || name[0] >= '0' && name[0] <= '9' {
 		return "_" + name
 	}

@@ -20,8 +20,8 @@ import (
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/trial"
 	"obiter/internal/harbour"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/report"
 	"obiter/internal/target/send"
 )
@@ -103,7 +103,7 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 	if err != nil {
 		return err
 	}
-	conf, err := config.Read("harbour/obiter.yaml", harbour.Config, os.LookupEnv)
+	conf, err := sources.Read("harbour/obiter.yaml", harbour.Config, os.LookupEnv)
 	if err != nil {
 		return err
 	}

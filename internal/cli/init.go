@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/input/config"
+	"obiter/internal/input/sources"
 )
 
 const configFile = "obiter.yaml"
@@ -35,16 +36,16 @@ func (a *app) init(c *cli.Command) error {
 	if _, err := os.Stat(configFile); err == nil {
 		return usage(configFile+" already exists and is not overwritten", "remove it first, or edit it; obiter init --schema prints what it may hold")
 	}
-	doc, err := a.description(c, &config.Config{})
+	doc, err := a.description(c, "")
 	if err != nil {
 		return err
 	}
-	text := config.Draft(doc, filepath.ToSlash(doc.Name))
+	text := sources.Draft(doc, filepath.ToSlash(doc.Name))
 	if err := newFile(configFile, []byte(text)); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s is written. Read it, then: obiter try\n", configFile)
-	credentials, foreign := config.LeftOpen(doc)
+	credentials, foreign := sources.LeftOpen(doc)
 	if len(credentials) > 0 {
 		fmt.Fprintln(a.streams.Out, a.look.wrap("Left open: the credentials "+clean(some(credentials, 8))+"; set the variables, and remove the # before them.", 0))
 	}

@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/url"
 	"os"
-	"path/filepath"
 	"regexp"
 	"runtime"
 	"slices"
@@ -21,9 +20,9 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 )
 
 func configFlag() cli.Flag {
@@ -55,11 +54,11 @@ const maxConfig = 4 << 20
 
 // configured reads the configuration: the one that is named, or obiter.yaml in
 // the current folder; none is an empty one.
-func (a *app) configured(c *cli.Command) (*config.Config, error) {
+func (a *app) configured(c *cli.Command) (*sources.Sources, error) {
 	name := c.String("config")
 	if name == "" {
 		if _, err := os.Stat(configFile); err != nil {
-			return config.Read(configFile, []byte("{}"), os.LookupEnv)
+			return sources.Read(configFile, []byte("{}"), os.LookupEnv)
 		}
 		name = configFile
 	}
@@ -75,29 +74,24 @@ func (a *app) configured(c *cli.Command) (*config.Config, error) {
 	if len(bytes.TrimSpace(src)) == 0 {
 		src = []byte("{}")
 	}
-	conf, err := config.Read(name, src, os.LookupEnv)
+	conf, err := sources.Read(name, src, os.LookupEnv)
 	if err != nil {
 		return nil, err
 	}
 	for name, value := range conf.Secrets(nil) {
 		a.secrets.Learn(name, value)
 	}
-	for _, file := range []*string{&conf.Description, &conf.Files.CA, &conf.Files.Cert, &conf.Files.Key} {
-		if *file != "" && !filepath.IsAbs(*file) {
-			*file = filepath.Join(filepath.Dir(name), *file)
-		}
-	}
 	return conf, nil
 }
 
 // prepared is what every command that plans begins with: the configuration, and
 // the description that goes with it.
-func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
+func (a *app) prepared(c *cli.Command) (*sources.Sources, *oad.Document, error) {
 	conf, err := a.configured(c)
 	if err != nil {
 		return nil, nil, err
 	}
-	doc, err := a.description(c, conf)
+	doc, err := a.description(c, conf.Description)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -123,13 +117,13 @@ func (a *app) prepared(c *cli.Command) (*config.Config, *oad.Document, error) {
 
 // description reads the one that a command names, or the configuration, or the
 // usual one in the current folder.
-func (a *app) description(c *cli.Command, conf *config.Config) (*oad.Document, error) {
+func (a *app) description(c *cli.Command, configured string) (*oad.Document, error) {
 	if c.Args().Len() > 1 {
 		return nil, usage(fmt.Sprintf("unexpected argument %q: one description is read at a time", c.Args().Get(1)), "quote a value that contains spaces")
 	}
 	name := c.Args().First()
 	if name == "" {
-		name = conf.Description
+		name = configured
 	}
 	if name == "" {
 		name = usualName()
@@ -165,7 +159,7 @@ func usualName() string {
 
 // planOptions reads the options of planFlags, and what the configuration says where
 // they say nothing.
-func planOptions(c *cli.Command, conf *config.Config, base string) (plan.Options, error) {
+func planOptions(c *cli.Command, conf *sources.Sources, base string) (plan.Options, error) {
 	depth, ok := depths[c.String("depth")]
 	if !ok {
 		return plan.Options{}, usage(fmt.Sprintf("invalid value %q for --depth", c.String("depth")), "use quick, usual or deep")
@@ -195,7 +189,7 @@ func shardFlag() cli.Flag {
 }
 
 // sharded narrows a plan to the shard of the command line, if one is named.
-func sharded(c *cli.Command, doc *oad.Document, conf *config.Config, opt plan.Options) (plan.Options, error) {
+func sharded(c *cli.Command, doc *oad.Document, conf *sources.Sources, opt plan.Options) (plan.Options, error) {
 	if !c.IsSet("shard") {
 		return opt, nil
 	}
@@ -247,7 +241,7 @@ var budgets = map[flaw.Depth]int{flaw.Quick: 60, flaw.Usual: 300}
 
 // rules are those that an option chooses, else a key of the configuration, by their
 // names or those of their families.
-func rules(c *cli.Command, option string, conf *config.Config, key string, configured []string) ([]string, error) {
+func rules(c *cli.Command, option string, conf *sources.Sources, key string, configured []string) ([]string, error) {
 	words := c.StringSlice(option)
 	if !c.IsSet(option) {
 		words = configured

@@ -15,9 +15,9 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/learn/draft"
 	"obiter/internal/learn/probe"
 	"obiter/internal/results/render"
@@ -64,7 +64,7 @@ func (a *app) probeDescription(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	doc, err := a.description(c, conf)
+	doc, err := a.description(c, conf.Description)
 	if err != nil {
 		return err
 	}
@@ -93,7 +93,7 @@ type probedOperation struct {
 
 // probed probes the operations of a document, which is held against what is found where it
 // is a description and no draft.
-func (a *app) probed(ctx context.Context, c *cli.Command, conf *config.Config, doc *oad.Document, d *draft.Draft, described bool) ([]probedOperation, error) {
+func (a *app) probed(ctx context.Context, c *cli.Command, conf *sources.Sources, doc *oad.Document, d *draft.Draft, described bool) ([]probedOperation, error) {
 	conf.Imply(doc)
 	for _, o := range doc.Operations {
 		if _, _, has := d.SampleOf(o.Name()); has {

@@ -12,8 +12,8 @@ import (
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/session"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/learn/advise"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
@@ -24,10 +24,10 @@ type reach struct {
 	operations []string
 	left       map[string]string
 	adviser    advise.Adviser
-	notes      []config.Note
+	notes      []sources.Note
 }
 
-func newReach(conf *config.Config, doc *oad.Document) *reach {
+func newReach(conf *sources.Sources, doc *oad.Document) *reach {
 	return &reach{left: map[string]string{}, adviser: advise.Adviser{Config: conf, Document: doc}}
 }
 
@@ -107,7 +107,7 @@ func (a *app) reach(rep *report.Report, r *reach, file string) error {
 }
 
 // tell prints what to write into the configuration, and remembers it.
-func (r *reach) tell(notes []config.Note, print func(string)) {
+func (r *reach) tell(notes []sources.Note, print func(string)) {
 	for _, n := range notes {
 		print("write  " + n.Section + ": " + n.Text())
 	}
@@ -151,10 +151,10 @@ func sentLine(r exchange.Request) string {
 
 // writeNotes puts what would reach more into the configuration, as comments at their
 // places; where there is none, a draft is begun.
-func (a *app) writeNotes(name string, doc *oad.Document, notes []config.Note) error {
+func (a *app) writeNotes(name string, doc *oad.Document, notes []sources.Note) error {
 	src, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
-		src, err = []byte(config.Draft(doc, doc.Name)), nil
+		src, err = []byte(sources.Draft(doc, doc.Name)), nil
 	}
 	if err != nil {
 		return usage(fmt.Sprintf("cannot read the configuration %s: %v", name, errors.Unwrap(err)), "name a file that can be read")
@@ -162,7 +162,7 @@ func (a *app) writeNotes(name string, doc *oad.Document, notes []config.Note) er
 	if len(bytes.TrimSpace(src)) == 0 {
 		src = []byte("{}\n")
 	}
-	text, added, err := config.Noted(name, src, notes)
+	text, added, err := sources.Noted(name, src, notes)
 	if err != nil {
 		return err
 	}

@@ -23,8 +23,8 @@ import (
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
 	"obiter/internal/target/send"
@@ -62,7 +62,7 @@ type attempt struct {
 	*app
 	c       *cli.Command
 	session *session.Session
-	conf    *config.Config
+	conf    *sources.Sources
 	doc     *oad.Document
 	opt     trial.Options
 	reports []reportTo
@@ -230,7 +230,7 @@ func serviceFlags() []cli.Flag {
 
 // announce says before the first run against an address what is going to happen: how
 // much, on which records, and what may stay.
-func (a *app) announce(words io.Writer, conf *config.Config, p *plan.Plan) {
+func (a *app) announce(words io.Writer, conf *sources.Sources, p *plan.Plan) {
 	var names []string
 	for name := range p.Names() {
 		names = append(names, name)
@@ -277,7 +277,7 @@ func countCases(p *plan.Plan, most time.Duration) (int, bool) {
 }
 
 // serviceOptions reads the options of serviceFlags.
-func (a *app) serviceOptions(c *cli.Command, conf *config.Config, doc *oad.Document) (opt trial.Options, err error) {
+func (a *app) serviceOptions(c *cli.Command, conf *sources.Sources, doc *oad.Document) (opt trial.Options, err error) {
 	at := cmp.Or(c.String("at"), conf.At)
 	if at == "" && len(doc.Servers) > 0 {
 		at = doc.Servers[0]
@@ -309,7 +309,7 @@ func (a *app) serviceOptions(c *cli.Command, conf *config.Config, doc *oad.Docum
 }
 
 // trialOptions reads the options of try.
-func (a *app) trialOptions(c *cli.Command, conf *config.Config, doc *oad.Document) (opt trial.Options, err error) {
+func (a *app) trialOptions(c *cli.Command, conf *sources.Sources, doc *oad.Document) (opt trial.Options, err error) {
 	if opt, err = a.serviceOptions(c, conf, doc); err != nil {
 		return opt, err
 	}
@@ -413,7 +413,7 @@ func readPEM(name string) ([]byte, error) {
 }
 
 // trust is what the command line or the configuration says of certificates.
-func (a *app) trust(c *cli.Command, conf *config.Config) (*tls.Config, error) {
+func (a *app) trust(c *cli.Command, conf *sources.Sources) (*tls.Config, error) {
 	ca, cert, key := cmp.Or(c.String("ca"), conf.Files.CA), cmp.Or(c.String("cert"), conf.Files.Cert), cmp.Or(c.String("key"), conf.Files.Key)
 	if (cert == "") != (key == "") {
 		return nil, usage("one of --cert and --key is missing", "a client certificate is both")

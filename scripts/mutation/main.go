@@ -31,7 +31,7 @@ var owners = []string{"./internal/execute/trial", "-run", "NobodyIsHarmed$|Resto
 
 var targets = []target{
 	{[]string{"internal/target/fixture/ledger.go", "internal/target/fixture/verify.go", "internal/target/fixture/sweep.go", "internal/target/fixture/undo.go", "internal/target/fixture/chosen.go", "internal/target/fixture/reach.go", "internal/target/fixture/rename.go", "internal/target/fixture/put.go", "internal/target/fixture/stored.go"}, [][]string{{"./internal/target/fixture"}, owners}},
-	{[]string{"internal/input/config/ownership.go", "internal/input/config/reach.go"}, [][]string{{"./internal/input/config"}, {"./internal/target/fixture"}, owners}},
+	{[]string{"internal/input/sources/ownership.go", "internal/input/sources/reach.go"}, [][]string{{"./internal/input/sources"}, {"./internal/target/fixture"}, owners}},
 	{[]string{"internal/core/exchange/variable.go"}, [][]string{{"./internal/core/exchange"}, {"./internal/target/fixture"}}},
 	{[]string{"internal/evaluate/judge/judge.go", "internal/evaluate/judge/blame.go", "internal/evaluate/judge/reach.go", "internal/evaluate/judge/consistency.go"}, [][]string{{"./internal/evaluate/judge"}, {"./internal/execute/trial", "-run", "Layouts|Faults"}}},
 	{[]string{"internal/evaluate/layout/*.go"}, [][]string{{"./internal/evaluate/layout"}, {"./internal/evaluate/judge"}, {"./internal/execute/trial", "-run", "Layouts"}}},

@@ -9,14 +9,14 @@ import (
 	"obiter/internal/execute/run"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
+	"obiter/internal/input/sources"
 )
 
 // maxDeaths is how often a service that ends is started again in a run.
 const maxDeaths = 10
 
 // EndedByItself reports whether a run ended because the service did that Obiter started.
-func EndedByItself(err error, conf *config.Config) bool {
+func EndedByItself(err error, conf *sources.Sources) bool {
 	var gone *run.GoneError
 	return conf.Service != nil && conf.Service.Start != "" && errors.As(err, &gone)
 }

@@ -16,8 +16,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/compare"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
@@ -127,7 +127,7 @@ func (what Choice) repeat(head record.Head, opt *trial.Options) error {
 }
 
 // plannedCases are the cases of a plan with their operations, whatever credentials there are.
-func plannedCases(doc *oad.Document, conf *config.Config, opt plan.Options) (map[string]string, error) {
+func plannedCases(doc *oad.Document, conf *sources.Sources, opt plan.Options) (map[string]string, error) {
 	p, err := plan.New(doc, trial.Configured(opt, doc, conf, nil))
 	if err != nil {
 		return nil, err

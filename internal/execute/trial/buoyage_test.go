@@ -10,8 +10,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/target/send"
 	"obiter/internal/testing/hostile"
 )
@@ -25,7 +25,7 @@ func tryBuoyage(t *testing.T, b *hostile.Buoyage, text string, depth flaw.Depth,
 	if err != nil {
 		t.Fatal(err)
 	}
-	conf, err := config.Read("obiter.yaml", []byte(text), func(string) (string, bool) { return "", false })
+	conf, err := sources.Read("obiter.yaml", []byte(text), func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Fatal(err)
 	}

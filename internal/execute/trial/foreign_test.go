@@ -20,8 +20,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/target/send"
 )
 
@@ -199,7 +199,7 @@ func (y *yard) tried(t *testing.T, ctx context.Context, text string) (out *trial
 	if err != nil {
 		t.Fatal(err)
 	}
-	conf, err := config.Read("obiter.yaml", []byte(text), func(string) (string, bool) { return "", false })
+	conf, err := sources.Read("obiter.yaml", []byte(text), func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,8 +17,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/target/send"
 )
 
@@ -242,7 +242,7 @@ func TestOurLoadIsNoFault(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			conf, _ := config.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
+			conf, _ := sources.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
 			conf.Imply(doc)
 			base, _ := url.Parse(server.URL)
 			var told []string

@@ -42,7 +42,7 @@ type serviceLog struct {
 // service that is started here writes.
 func (t *trial) followLog() {
 	s := t.conf.Service
-	if s == nil {
+	if s == nil || t.opt.Running {
 		return
 	}
 	l := &serviceLog{name: s.Log, ids: map[string]string{}, seen: map[string]bool{}, alone: map[string][]string{}}

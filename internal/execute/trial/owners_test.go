@@ -13,8 +13,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/target/send"
 	"obiter/internal/testing/hostile"
 )
@@ -37,9 +37,9 @@ func (v visit) of(t *testing.T, o *hostile.Owners, ctx context.Context) (out *tr
 	}
 	text := v.conf
 	if text == "" {
-		text = config.Draft(doc, "openapi.yaml")
+		text = sources.Draft(doc, "openapi.yaml")
 	}
-	conf, err := config.Read("obiter.yaml", []byte(text), func(string) (string, bool) { return "", false })
+	conf, err := sources.Read("obiter.yaml", []byte(text), func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}

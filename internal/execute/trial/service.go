@@ -35,7 +35,7 @@ func (e *ServiceError) Unwrap() error { return e.Cause }
 // startService starts the service that is tried, where the configuration says how.
 func (t *trial) startService(ctx context.Context) (stop func(), err error) {
 	s := t.conf.Service
-	if s == nil || s.Start == "" {
+	if s == nil || s.Start == "" || t.opt.Running {
 		return func() {}, nil
 	}
 	t.tellService("starting the service: " + s.Start)

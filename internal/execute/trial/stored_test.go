@@ -15,8 +15,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/target/send"
 )
 
@@ -136,7 +136,7 @@ func TestRefusedAndStored(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			conf, _ := config.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
+			conf, _ := sources.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
 			conf.Imply(doc)
 			base, _ := url.Parse(server.URL)
 			var told []string

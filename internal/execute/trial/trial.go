@@ -27,6 +27,7 @@ import (
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
 	"obiter/internal/target/fixture"
@@ -36,12 +37,13 @@ import (
 
 // Options say what is tried and how.
 type Options struct {
-	Config   *config.Config
+	Config   *sources.Sources
 	Document *oad.Document
 	Plan     plan.Options // what the command line selects
 	Base     *url.URL     // of the service
 	Send     send.Options // Headers are those of the command line
 	Parallel int          // requests in flight
+	Running  bool         // the service runs: it is not started, and has no log
 	Secrets  *secret.Set  // what nothing is written with; may be nil
 	Head     record.Head  // of the run file; the trial adds what it knows
 	Files    []string     // where the run is kept; may be empty
@@ -89,7 +91,7 @@ func (e *FileError) Unwrap() error { return e.Cause }
 // trial is one run with everything it needs.
 type trial struct {
 	opt    Options
-	conf   *config.Config
+	conf   *sources.Sources
 	plan   *plan.Plan
 	events Events
 	out    Outcome
@@ -284,7 +286,7 @@ func (t *trial) maxBody() int {
 func (t *trial) layout() *layout.Layout { return Layout(t.conf) }
 
 // Layout is how a configuration says that fields are named; nil where it says nothing.
-func Layout(conf *config.Config) *layout.Layout {
+func Layout(conf *sources.Sources) *layout.Layout {
 	e := conf.Errors
 	if e == nil {
 		return nil
@@ -381,7 +383,7 @@ func (t *trial) warn(format string, args ...any) {
 
 // Configured are the options of a plan with what the configuration says, given
 // the values of fixtures; nil where there are none yet.
-func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values map[string]any) plan.Options {
+func Configured(opt plan.Options, doc *oad.Document, conf *sources.Sources, values map[string]any) plan.Options {
 	if opt.PerCase == nil {
 		opt.PerCase, opt.Replaced = perCase(doc, conf)
 	}
@@ -445,7 +447,7 @@ func Configured(opt plan.Options, doc *oad.Document, conf *config.Config, values
 
 // perCase are the operations that have new records for each case, and those that can
 // have one for a single case.
-func perCase(doc *oad.Document, conf *config.Config) (each, once map[string]bool) {
+func perCase(doc *oad.Document, conf *sources.Sources) (each, once map[string]bool) {
 	each, once = map[string]bool{}, map[string]bool{}
 	for _, o := range doc.Operations {
 		own := conf.Own(o.Name())

@@ -21,8 +21,8 @@ import (
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
 	"obiter/internal/harbour"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/report"
 	"obiter/internal/target/send"
 )
@@ -66,7 +66,7 @@ func open(t *testing.T, faults []string, old, fresh string) *office {
 	if !strings.Contains(text, old) {
 		t.Fatalf("the configuration has no %q", old)
 	}
-	conf, err := config.Read("obiter.yaml", []byte(strings.Replace(text, old, fresh, 1)), os.LookupEnv)
+	conf, err := sources.Read("obiter.yaml", []byte(strings.Replace(text, old, fresh, 1)), os.LookupEnv)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -279,7 +279,7 @@ func TestCredentialsByOperation(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	conf, err := config.Read("obiter.yaml", []byte("credentials: { key: '${COMMON}' }\noperations:\n  GET /south: { credentials: { key: '${OWN}' } }\n  GET /east: { credentials: none }\n"),
+	conf, err := sources.Read("obiter.yaml", []byte("credentials: { key: '${COMMON}' }\noperations:\n  GET /south: { credentials: { key: '${OWN}' } }\n  GET /east: { credentials: none }\n"),
 		func(name string) (string, bool) { return "the " + strings.ToLower(name) + " key", true })
 	if err != nil {
 		t.Fatal(err)

@@ -15,8 +15,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/results/report"
 	"obiter/internal/target/send"
 )
@@ -109,7 +109,7 @@ func TestARecordOfSomebodyElseIsReadAndNotChanged(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	conf, err := config.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
+	conf, err := sources.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,8 +22,8 @@ import (
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/target/send"
 )
 
@@ -319,9 +319,9 @@ func (w *works) tried(t *testing.T, ctx context.Context, description, text strin
 		t.Fatal(err)
 	}
 	if text == "" {
-		text = config.Draft(doc, "openapi.yaml")
+		text = sources.Draft(doc, "openapi.yaml")
 	}
-	conf, err := config.Read("obiter.yaml", []byte(text), func(name string) (string, bool) {
+	conf, err := sources.Read("obiter.yaml", []byte(text), func(name string) (string, bool) {
 		return map[string]string{"PHRASE": "Spring tide of 1912", "READER": w.reader}[name], name == "PHRASE" || name == "READER"
 	})
 	if err != nil {

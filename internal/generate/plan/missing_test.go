@@ -2,11 +2,12 @@ package plan_test
 
 import (
 	"fmt"
-	"obiter/internal/input/oad"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
+
+	"obiter/internal/input/oad"
 
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"

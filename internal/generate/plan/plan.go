@@ -22,6 +22,7 @@ import (
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
 	"obiter/internal/input/schema"
+	"obiter/internal/input/sources"
 )
 
 // Options narrow and steer a plan. The zero value plans everything quickly.
@@ -84,7 +85,7 @@ type Options struct {
 	Foreign func(operation string) string
 	// Reach tells which values of an operation's requests decide which records these change;
 	// nil: none do.
-	Reach func(operation string) *config.Reach
+	Reach func(operation string) *sources.Reach
 	// Authorise leaves out operations that need credentials of which none is known.
 	Authorise bool
 }
@@ -166,8 +167,8 @@ type Operation struct {
 	Dropped    []flaw.Drop    // and one by one
 
 	plan  *Plan
-	reach *config.Reach // what decides which records it changes; nil: nothing does
-	merge bool          // a merge patch (RFC 7396)
+	reach *sources.Reach // what decides which records it changes; nil: nothing does
+	merge bool           // a merge patch (RFC 7396)
 	bound *bound
 	wrong error // with a rule of the configuration
 

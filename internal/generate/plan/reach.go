@@ -10,10 +10,10 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/generate/sample"
-	"obiter/internal/input/config"
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
 	"obiter/internal/input/schema"
+	"obiter/internal/input/sources"
 )
 
 // mayBeOthers is the reason for dropping what could reach a record of somebody else.
@@ -108,13 +108,13 @@ func (e *emitter) decisive(c exchange.Case) *exchange.Flaw {
 	in := c.Part()
 	differs := c.Body == nil && r.Wide && r.Decided // it is written otherwise than JSON is
 	instance.Walk(e.op.values(fullest)[in], func(at string, valid any) bool {
-		if differs || at == "" || r.Of(in, at) == config.Nothing {
+		if differs || at == "" || r.Of(in, at) == sources.Nothing {
 			return !differs
 		}
 		now, has := instance.Get(c.Body, at)
 		switch {
 		case has && instance.Equal(now, valid), !has && !r.Wide: // without it the address alone decides
-		case isNoID(now, valid) && r.Of(in, at) == config.Names:
+		case isNoID(now, valid) && r.Of(in, at) == sources.Names:
 		default:
 			differs = true
 		}
@@ -128,12 +128,12 @@ func (e *emitter) decisive(c exchange.Case) *exchange.Flaw {
 
 // addsNumber reports whether a body names its record by a number that the valid one does not have:
 // what only the service sets.
-func addsNumber(r *config.Reach, in string, body, control any) bool {
+func addsNumber(r *sources.Reach, in string, body, control any) bool {
 	object, _ := body.(map[string]any)
 	for _, name := range instance.Names(object) {
 		at := instance.Join("", name)
 		_, number := object[name].(json.Number)
-		if _, has := instance.Get(control, at); number && !has && r.Of(in, at) == config.Names {
+		if _, has := instance.Get(control, at); number && !has && r.Of(in, at) == sources.Names {
 			return true
 		}
 	}
@@ -169,13 +169,13 @@ func (op *Operation) holdsDecision(part *Part, pointer string) bool {
 	if op.reach == nil || !op.reach.Wide {
 		return false
 	}
-	if op.reach.Of(part.In, pointer) != config.Nothing {
+	if op.reach.Of(part.In, pointer) != sources.Nothing {
 		return true
 	}
 	found := false
 	v, _ := instance.Get(part.Controls[0].Value, pointer)
 	instance.Walk(v, func(at string, _ any) bool {
-		found = found || op.reach.Of(part.In, pointer+at) != config.Nothing
+		found = found || op.reach.Of(part.In, pointer+at) != sources.Nothing
 		return !found
 	})
 	return found

@@ -12,6 +12,7 @@ import (
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/config"
+	"obiter/internal/input/sources"
 )
 
 const anchorages = `  /anchors:
@@ -30,7 +31,7 @@ const anchorages = `  /anchors:
 // of an operation, of whatever depth; what else there is is flawed.
 func TestWhatDecidesIsSentAsItIs(t *testing.T) {
 	doc := description(t, anchorages)
-	conf, err := config.Read("obiter.yaml", []byte("operations: { PATCH /anchors: { allow: true, body: { ids: [3] } }, DELETE /anchors: { allow: true, query: { ids: [3] } }, 'POST /anchors/{anchor}/raise': { allow: true }, 'PUT /anchors/{anchor}': { body: { id: 7 } } }"), func(string) (string, bool) { return "", false })
+	conf, err := sources.Read("obiter.yaml", []byte("operations: { PATCH /anchors: { allow: true, body: { ids: [3] } }, DELETE /anchors: { allow: true, query: { ids: [3] } }, 'POST /anchors/{anchor}/raise': { allow: true }, 'PUT /anchors/{anchor}': { body: { id: 7 } } }"), func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +151,7 @@ func TestBodiesFit(t *testing.T) {
 func TestWhatDecidesIsNotLeftOut(t *testing.T) {
 	doc := description(t, `  /anchors: {patch: {requestBody: {content: {application/json: {schema: {type: object, properties: {of: {type: object, properties: {ids: {type: array, minItems: 1, items: {type: integer}}}}, colour: {type: string}, to: {type: object, properties: {depth: {type: integer}}}}}}}}}}
 `)
-	conf, err := config.Read("obiter.yaml", []byte("operations: { PATCH /anchors: { allow: true } }"), func(string) (string, bool) { return "", false })
+	conf, err := sources.Read("obiter.yaml", []byte("operations: { PATCH /anchors: { allow: true } }"), func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Fatal(err)
 	}

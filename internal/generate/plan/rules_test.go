@@ -16,6 +16,7 @@ import (
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 )
 
 var update = flag.Bool("update", false, "write docs/rules.md anew")
@@ -72,7 +73,7 @@ func TestTheManualListsEveryRule(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	conf, err := config.Read("obiter.yaml", src, os.LookupEnv)
+	conf, err := sources.Read("obiter.yaml", src, os.LookupEnv)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,7 @@ import (
 	"obiter/internal/generate/sample"
 	"obiter/internal/input/config"
 	"obiter/internal/input/schema"
+	"obiter/internal/input/sources"
 )
 
 // maxVariables bounds the fields of a body that have a new value in each request.
@@ -69,7 +70,7 @@ func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
 			break
 		}
 		now, there := instance.Get(c.Value, f.Pointer)
-		if !there || f.Pointer == "" || op.reach != nil && op.reach.Of("body", f.Pointer) != config.Nothing || op.bound != nil && op.bound.speaksOf(op.values(c.Shape), f.Pointer) {
+		if !there || f.Pointer == "" || op.reach != nil && op.reach.Of("body", f.Pointer) != sources.Nothing || op.bound != nil && op.bound.speaksOf(op.values(c.Shape), f.Pointer) {
 			continue
 		}
 		if r, is := settled[f.Pointer]; is && r.Around != "" {
@@ -135,8 +136,8 @@ func free(f flaw.Field, now any) bool {
 		if now == "" || slices.ContainsFunc(sh.Formats, func(f string) bool { return !slices.Contains(renewableFormats, f) }) {
 			return false
 		}
-		if len(sh.Patterns) > 0 || config.IsReference(name) || listed(name) {
-			return isKey(f.Pointer) && !config.IsReference(name)
+		if len(sh.Patterns) > 0 || sources.IsReference(name) || listed(name) {
+			return isKey(f.Pointer) && !sources.IsReference(name)
 		}
 		return len(sh.Formats) > 0 || isWords(now) || isKey(f.Pointer)
 	case json.Number:
@@ -148,7 +149,7 @@ func free(f flaw.Field, now any) bool {
 // renewable reports whether a field may get a new value where the service reports a duplicate.
 func renewable(f flaw.Field, now any) bool {
 	sh, name := f.Shape, instance.Last(f.Pointer)
-	if sh.HasEnum || sh.WriteOnly || sh.Secret || sh.Binary || sh.ReadOnly || config.IsReference(name) || listed(name) || strings.Count(f.Pointer, "/") != 1 {
+	if sh.HasEnum || sh.WriteOnly || sh.Secret || sh.Binary || sh.ReadOnly || sources.IsReference(name) || listed(name) || strings.Count(f.Pointer, "/") != 1 {
 		return false
 	}
 	switch now := now.(type) {

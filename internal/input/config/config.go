@@ -8,9 +8,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/net/http/httpguts"
@@ -23,7 +23,7 @@ import (
 // Config is what the file says. Texts may hold ${NAME}: a value that a fixture
 // keeps, or an environment variable.
 type Config struct {
-	Description string // as written; relative to the file's folder
+	Description string // a file
 	At          string
 	Headers     [][2]string
 	Statuses    map[exchange.Class][]int
@@ -43,19 +43,9 @@ type Config struct {
 	Spare      []string   // those that are not
 	Files      TLS
 
-	sorts   sorts
-	doubts  doubts
-	sampled map[string]bool // operations that a sample was given for
-	creates map[string]bool // POST operations that the description shows to make records
-	// settled holds what source found, by operation and parameter: once the fixtures are
-	// all there, each operation asks for the same again and again. Nil before.
-	settled   *sync.Map
-	stations  *sync.Map // where requests make or read records, by the requests; nil: not kept
-	learned   learned
-	texts     []string        // that go into every request; nil: not looked up yet
-	authority map[string]bool // the names that headers and credentials are made of
-	tree      *document.File
-	env       func(string) (string, bool)
+	// Env looks an environment variable up.
+	Env  func(string) (string, bool)
+	tree *document.File
 }
 
 // Errors is how the API names fields. In, a JSON Pointer into an answer, is where
@@ -106,6 +96,12 @@ const maxValues = 100_000
 // Digest tells one version of the configuration from another.
 func (c *Config) Digest() string { return c.tree.Digest() }
 
+// Written is the file as a value, with each ${NAME} as it is written.
+func (c *Config) Written() map[string]any {
+	top, _ := c.tree.Value.(map[string]any)
+	return top
+}
+
 // Read reads a configuration. The name serves messages; env looks an
 // environment variable up. Errors are *document.Error.
 func Read(name string, src []byte, env func(string) (string, bool)) (*Config, error) {
@@ -113,7 +109,7 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 	if err != nil {
 		return nil, err
 	}
-	c := &Config{Statuses: map[exchange.Class][]int{}, Operations: map[string]Operation{}, stations: &sync.Map{}, tree: tree, env: env}
+	c := &Config{Statuses: map[exchange.Class][]int{}, Operations: map[string]Operation{}, tree: tree, Env: env}
 	top, ok := tree.Value.(map[string]any)
 	if !ok {
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
@@ -127,7 +123,11 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 		return nil, err
 	}
 	c.At = c.ExpandText(c.At, nil)
-	c.seeCredentials()
+	for _, file := range []*string{&c.Description, &c.Files.CA, &c.Files.Cert, &c.Files.Key} {
+		if *file != "" && !filepath.IsAbs(*file) {
+			*file = filepath.Join(filepath.Dir(name), *file)
+		}
+	}
 	return c, nil
 }
 
@@ -317,7 +317,7 @@ func (r reader) said(at string, v any) (o Operation, err error) {
 		return o, err
 	}
 	var errs [6]error
-	errs[0] = r.known(at, said, append([]string{"body", "rules", "allow", "credentials", "lesser"}, places...)...)
+	errs[0] = r.known(at, said, append([]string{"body", "rules", "allow", "credentials", "lesser"}, Places...)...)
 	o.Rules, errs[1] = r.rules(at+"/rules", said["rules"])
 	o.Parameters, errs[2] = r.parameters(at, said)
 	allow, is := said["allow"].(bool)
@@ -426,7 +426,7 @@ func (r reader) schemes(at string, v any) (map[string]string, error) {
 	for _, name := range r.tree.Names(at) {
 		here := instance.Join(at, name)
 		out[name], err = r.text(here, object[name])
-		if err == nil && !reference.MatchString(out[name]) {
+		if err == nil && !Reference.MatchString(out[name]) {
 			err = r.tree.Fail(here, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q is written in the file itself", name)
 		}
 		all = append(all, err)

@@ -12,7 +12,7 @@ import (
 	"obiter/internal/input/document"
 )
 
-// reader reads members with their places.
+// reader reads members with their Places.
 type reader struct{ tree *document.File }
 
 // known refuses members that mean nothing.

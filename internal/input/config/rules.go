@@ -2,11 +2,9 @@ package config
 
 import (
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"obiter/internal/core/instance"
 	"obiter/internal/input/document"
@@ -71,64 +69,6 @@ func (c *Config) Decided(r Rule, values map[string]any) (Rule, bool) {
 	return r, true
 }
 
-// Renews lists the fields of an operation's body, and of a fixture's where it has some,
-// that have a new value each time.
-func (c *Config) Renews(operation string, rules []Rule) []string {
-	var out []string
-	for _, r := range append(c.RulesOf(operation), rules...) {
-		if r.Unique != "" {
-			out = append(out, r.Unique)
-		}
-	}
-	return out
-}
-
-// learned are rules that the service told of while it was tried. Operations are tried side
-// by side, so it is safe for concurrent use.
-type learned struct {
-	mu    sync.Mutex
-	rules map[string][]Rule // by operation
-}
-
-// LearnUnique adds the rule that a field of an operation's body has a value which no
-// other record has, as the service said. False where there is such a rule already.
-func (c *Config) LearnUnique(operation, pointer string) bool {
-	c.learned.mu.Lock()
-	defer c.learned.mu.Unlock()
-	if slices.ContainsFunc(c.rulesOf(operation), func(r Rule) bool { return r.Unique == pointer }) {
-		return false
-	}
-	if c.learned.rules == nil {
-		c.learned.rules = map[string][]Rule{}
-	}
-	c.learned.rules[operation] = append(c.learned.rules[operation], Rule{Unique: pointer, Fresh: c.creates != nil && !c.creates[operation]})
-	return true
-}
-
-// RulesOf are the rules of an operation: those of the file, and what was learned.
-func (c *Config) RulesOf(operation string) []Rule {
-	c.learned.mu.Lock()
-	defer c.learned.mu.Unlock()
-	return c.rulesOf(operation)
-}
-
-func (c *Config) rulesOf(operation string) []Rule {
-	return slices.Concat(c.Operations[operation].Rules, c.learned.rules[operation])
-}
-
-// Ruled lists the operations that have rules.
-func (c *Config) Ruled() []string {
-	c.learned.mu.Lock()
-	defer c.learned.mu.Unlock()
-	out := slices.Collect(maps.Keys(c.learned.rules))
-	for name, o := range c.Operations {
-		if len(o.Rules) > 0 && c.learned.rules[name] == nil {
-			out = append(out, name)
-		}
-	}
-	return out
-}
-
 // kinds are the members that say what a rule is about. All but holds and flaw
 // name one field.
 var kinds = []string{"holds", "flaw", "exists", "unique", "not_blank", "trimmed", "is"}
@@ -162,7 +102,7 @@ func (r reader) rule(at string, v any) (Rule, error) {
 	if err != nil {
 		return rule, err
 	}
-	if err := r.known(at, object, slices.Concat(kinds, places, []string{"patch", "blames", "status", "says"})...); err != nil {
+	if err := r.known(at, object, slices.Concat(kinds, Places, []string{"patch", "blames", "status", "says"})...); err != nil {
 		return rule, err
 	}
 	said := 0

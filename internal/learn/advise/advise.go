@@ -12,27 +12,27 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
-	"obiter/internal/input/config"
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 )
 
 // Adviser knows what a configuration and a description say.
 type Adviser struct {
-	Config   *config.Config
+	Config   *sources.Sources
 	Document *oad.Document
 }
 
 // Refused is advice on an operation whose valid request was refused; none where the
 // service is to be put right.
-func (x Adviser) Refused(c exchange.Case, a exchange.Answer) []config.Note {
+func (x Adviser) Refused(c exchange.Case, a exchange.Answer) []sources.Note {
 	i := slices.IndexFunc(x.Document.Operations, func(o oad.Operation) bool { return o.Name() == c.Operation })
 	if i < 0 || a.Err != "" {
 		return nil
 	}
 	o := x.Document.Operations[i]
 	if pointer, taken := judge.Taken(c, a, x.Config.Renews(c.Operation, nil)...); taken {
-		return []config.Note{note(o, "rules: [{ unique: "+pointer+" }]", "a new value each time")}
+		return []sources.Note{note(o, "rules: [{ unique: "+pointer+" }]", "a new value each time")}
 	}
 	switch a.Status {
 	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
@@ -43,7 +43,7 @@ func (x Adviser) Refused(c exchange.Case, a exchange.Answer) []config.Note {
 		}
 	case http.StatusUnsupportedMediaType:
 		if o.Body == nil {
-			return []config.Note{note(o, "header: { Content-Type: application/json }", "")}
+			return []sources.Note{note(o, "header: { Content-Type: application/json }", "")}
 		}
 		return nil
 	}
@@ -54,7 +54,7 @@ func (x Adviser) Refused(c exchange.Case, a exchange.Answer) []config.Note {
 }
 
 // LeftOut is advice on an operation that was left out.
-func (x Adviser) LeftOut(operation string) []config.Note {
+func (x Adviser) LeftOut(operation string) []sources.Note {
 	i := slices.IndexFunc(x.Document.Operations, func(o oad.Operation) bool { return o.Name() == operation })
 	if i < 0 {
 		return nil
@@ -64,7 +64,7 @@ func (x Adviser) LeftOut(operation string) []config.Note {
 		if notes := x.records(o); notes != nil {
 			return notes
 		}
-		return []config.Note{note(o, "allow: true", "if it may change what others made")}
+		return []sources.Note{note(o, "allow: true", "if it may change what others made")}
 	}
 	if len(o.Security) > 0 && !slices.ContainsFunc(o.Security, x.known) {
 		return x.credentials(o, exchange.Answer{})
@@ -72,8 +72,8 @@ func (x Adviser) LeftOut(operation string) []config.Note {
 	return nil
 }
 
-func note(o oad.Operation, what, why string) config.Note {
-	return config.Note{Section: "operations", Key: o.Name(), Line: document.Scalar(o.Name()) + ": { " + what + " }", Why: why}
+func note(o oad.Operation, what, why string) sources.Note {
+	return sources.Note{Section: "operations", Key: o.Name(), Line: document.Scalar(o.Name()) + ": { " + what + " }", Why: why}
 }
 
 // known reports whether the file has a credential for each of some schemes.
@@ -82,33 +82,33 @@ func (x Adviser) known(schemes []string) bool {
 }
 
 // credentials are those that the file lacks, else others for the operation.
-func (x Adviser) credentials(o oad.Operation, a exchange.Answer) (out []config.Note) {
+func (x Adviser) credentials(o oad.Operation, a exchange.Answer) (out []sources.Note) {
 	if len(o.Security) == 0 {
-		return []config.Note{{Section: "headers", Key: "Authorization", Line: "Authorization: Bearer ${API_TOKEN}", Why: "the description asks for no credentials, and the service does"}}
+		return []sources.Note{{Section: "headers", Key: "Authorization", Line: "Authorization: Bearer ${API_TOKEN}", Why: "the description asks for no credentials, and the service does"}}
 	}
 	way := o.Security[0]
 	if slices.ContainsFunc(o.Security, x.known) || a.Status == http.StatusForbidden {
 		var own []string
 		for _, name := range way {
-			own = append(own, document.Scalar(name)+": \"${API_"+config.Variable(name)+"_WITH_THE_RIGHT}\"")
+			own = append(own, document.Scalar(name)+": \"${API_"+sources.Variable(name)+"_WITH_THE_RIGHT}\"")
 		}
-		return []config.Note{note(o, "credentials: { "+strings.Join(own, ", ")+" }", "of somebody who has the right")}
+		return []sources.Note{note(o, "credentials: { "+strings.Join(own, ", ")+" }", "of somebody who has the right")}
 	}
 	for _, name := range way {
-		out = append(out, config.Note{Section: "credentials", Key: name, Line: document.Scalar(name) + ": ${API_" + config.Variable(name) + "}"})
+		out = append(out, sources.Note{Section: "credentials", Key: name, Line: document.Scalar(name) + ": ${API_" + sources.Variable(name) + "}"})
 	}
 	return out
 }
 
 // records are fixtures that make what the path names, or values that name what is there.
-func (x Adviser) records(o oad.Operation) (out []config.Note) {
+func (x Adviser) records(o oad.Operation) (out []sources.Note) {
 	var named []string
 	for _, p := range o.Parameters {
 		if p.In != "path" || x.Config.Owns(o.Name(), p.Name) {
 			continue
 		}
 		if line, ok := x.Config.FixtureFor(x.Document, o, p.Name); ok {
-			out = append(out, config.Note{Section: "fixtures", Key: line, Line: "- " + line})
+			out = append(out, sources.Note{Section: "fixtures", Key: line, Line: "- " + line})
 			continue
 		}
 		named = append(named, document.Scalar(p.Name)+": …")
@@ -120,13 +120,13 @@ func (x Adviser) records(o oad.Operation) (out []config.Note) {
 }
 
 // values are the members that the answer blames, with the values that were refused.
-func (x Adviser) values(o oad.Operation, c exchange.Case, a exchange.Answer) []config.Note {
+func (x Adviser) values(o oad.Operation, c exchange.Case, a exchange.Answer) []sources.Note {
 	in, pointer, message, found := judge.Blamed(c, a)
 	if !found {
 		if o.Body == nil {
 			return nil
 		}
-		return []config.Note{note(o, "body: {}", "what the service takes: "+judge.Words(a))}
+		return []sources.Note{note(o, "body: {}", "what the service takes: "+judge.Words(a))}
 	}
 	part := c.Parts[in]
 	if in == "body" {
@@ -138,5 +138,5 @@ func (x Adviser) values(o oad.Operation, c exchange.Case, a exchange.Answer) []c
 	for _, token := range slices.Backward(tokens) {
 		text = "{ " + document.Scalar(token) + ": " + text + " }"
 	}
-	return []config.Note{note(o, fmt.Sprintf("%s: %s", in, text), "another value: "+message)}
+	return []sources.Note{note(o, fmt.Sprintf("%s: %s", in, text), "another value: "+message)}
 }

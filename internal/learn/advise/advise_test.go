@@ -7,8 +7,8 @@ import (
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
-	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
+	"obiter/internal/input/sources"
 	"obiter/internal/learn/advise"
 )
 
@@ -57,7 +57,7 @@ func TestRefusalsGiveAdvice(t *testing.T) {
 		{"{}", "POST /season", "", 415, `{}`, "operations: POST /season: { header: { Content-Type: application/json } }"},
 		{"{}", "POST /quays", `{"name":"North"}`, 500, `{}`, ""},
 	} {
-		conf, err := config.Read("obiter.yaml", []byte(x.conf), func(name string) (string, bool) { return "t", name == "T" })
+		conf, err := sources.Read("obiter.yaml", []byte(x.conf), func(name string) (string, bool) { return "t", name == "T" })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -81,7 +81,7 @@ func TestWhatIsLeftOutGetsAdvice(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	conf, err := config.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
+	conf, err := sources.Read("obiter.yaml", []byte("{}"), func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,4 +1,4 @@
-package config
+package sources
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"obiter/internal/core/instance"
+	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
 )
 
@@ -41,7 +42,7 @@ paths:
     post: {requestBody: {content: {application/json: {schema: {type: object, properties: {ids: {type: array}}}}}}}
 `
 
-func moored(t *testing.T, text string) *Config {
+func moored(t *testing.T, text string) *Sources {
 	t.Helper()
 	doc, err := oad.Read("moorings.yaml", []byte(moorings))
 	if err != nil {
@@ -230,7 +231,7 @@ func TestReaders(t *testing.T) {
 			t.Errorf("%s: %s, want %s", name, got, x.want)
 		}
 	}
-	if _, _, ok := c.Reader(Fixture{Send: "POST /none", Undo: "DELETE /none/{id}"}, map[string]any{"id": 1}); ok {
+	if _, _, ok := c.Reader(config.Fixture{Send: "POST /none", Undo: "DELETE /none/{id}"}, map[string]any{"id": 1}); ok {
 		t.Error("what is not described is read")
 	}
 }

@@ -1,7 +1,6 @@
-package config
+package sources
 
 import (
-	_ "embed"
 	"fmt"
 	"maps"
 	"slices"
@@ -9,6 +8,7 @@ import (
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
+	"obiter/internal/input/config"
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
 )
@@ -97,7 +97,7 @@ func Draft(doc *oad.Document, name string) string {
 // LeftOpen is what a draft for a description cannot know: the security schemes that no
 // log-in serves, and the operations that would change what Obiter did not make.
 func LeftOpen(doc *oad.Document) (credentials, foreign []string) {
-	c := &Config{Operations: map[string]Operation{}}
+	c := empty()
 	c.Imply(doc)
 	for _, s := range doc.Schemes() {
 		if c.Credentials[s.Name] == "" {
@@ -143,8 +143,8 @@ func tokenOf(doc *oad.Document) string {
 // drafted is the configuration that the description suggests: fixtures by its links,
 // then those that try makes by itself, and for what is left those of a collection
 // that takes a POST, whose records nothing takes away.
-func drafted(doc *oad.Document) *Config {
-	c := &Config{Operations: map[string]Operation{}}
+func drafted(doc *oad.Document) *Sources {
+	c := empty()
 	has := func(name string) bool {
 		return slices.ContainsFunc(doc.Operations, func(o oad.Operation) bool { return o.Name() == name })
 	}
@@ -152,15 +152,15 @@ func drafted(doc *oad.Document) *Config {
 	c.implyRecords(doc)
 	c.implyReads(doc)
 	if door, ok := signIn(doc); ok && len(doc.Schemes()) > 0 {
-		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == door.Send })
+		i := slices.IndexFunc(c.Fixtures, func(f config.Fixture) bool { return f.Send == door.Send })
 		if i < 0 {
-			c.Fixtures = append([]Fixture{door}, c.Fixtures...)
+			c.Fixtures = append([]config.Fixture{door}, c.Fixtures...)
 		} else {
 			c.Fixtures[i].Keep = maps.Clone(c.Fixtures[i].Keep)
 			maps.Copy(c.Fixtures[i].Keep, door.Keep)
 		}
 	}
-	c.Fixtures = slices.DeleteFunc(c.Fixtures, func(f Fixture) bool { return !shown(doc, f) })
+	c.Fixtures = slices.DeleteFunc(c.Fixtures, func(f config.Fixture) bool { return !shown(doc, f) })
 	c.refer(doc)
 	c.arrange()
 	return c
@@ -168,7 +168,7 @@ func drafted(doc *oad.Document) *Config {
 
 // shown reports whether the description documents where a fixture finds what it keeps. What it
 // does not is found out by each run.
-func shown(doc *oad.Document, f Fixture) bool {
+func shown(doc *oad.Document, f config.Fixture) bool {
 	i := slices.IndexFunc(doc.Operations, func(o oad.Operation) bool { return o.Name() == f.Send })
 	if i < 0 || f.Guessed || f.Within != "" || f.Names != "" {
 		return false
@@ -183,7 +183,7 @@ func shown(doc *oad.Document, f Fixture) bool {
 
 // withFresh is a body with ${fresh} in the fields that are new each time; nil where
 // there is nothing to write.
-func withFresh(body any, rules []Rule) map[string]any {
+func withFresh(body any, rules []config.Rule) map[string]any {
 	object, _ := body.(map[string]any)
 	out := maps.Clone(object)
 	for _, r := range rules {
@@ -191,7 +191,7 @@ func withFresh(body any, rules []Rule) map[string]any {
 			if out == nil {
 				out = map[string]any{}
 			}
-			out[name] = "${" + fresh + "}"
+			out[name] = "${" + config.Fresh + "}"
 		}
 	}
 	return out
@@ -217,37 +217,37 @@ func inFlow(object map[string]any) string {
 
 // signIn is the fixture that logs in: an operation that needs no
 // credentials and answers with a token; false if there is none.
-func signIn(doc *oad.Document) (Fixture, bool) {
+func signIn(doc *oad.Document) (config.Fixture, bool) {
 	for _, o := range doc.Operations {
 		for _, name := range tokenNames {
-			if o.Method != "POST" || o.Security != nil || len(parameters(o.Path)) > 0 {
+			if o.Method != "POST" || o.Security != nil || len(config.PathParameters(o.Path)) > 0 {
 				continue
 			}
 			if expression := keptAt(doc, o, name); strings.HasSuffix(expression, "/"+name) {
-				return Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{name: expression}, Stays: true}, true
+				return config.Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{name: expression}, Stays: true}, true
 			}
 		}
 	}
-	return Fixture{}, false
+	return config.Fixture{}, false
 }
 
 // linked are the fixtures of the description's links (OpenAPI 3.1.1, section
 // 4.8.20): what an answer gives that another operation takes in its path.
-func linked(doc *oad.Document, has func(string) bool) (out []Fixture, seen map[string]bool) {
+func linked(doc *oad.Document, has func(string) bool) (out []config.Fixture, seen map[string]bool) {
 	seen = map[string]bool{}
 	for _, o := range doc.Operations {
 		if o.Method != "POST" {
 			continue
 		}
-		f := Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{}}
+		f := config.Fixture{Name: singular(o.Path), Send: o.Name(), Keep: map[string]string{}}
 		for _, link := range doc.Links(o) {
 			i := slices.IndexFunc(doc.Operations, func(t oad.Operation) bool { return t.ID == link.OperationID && t.ID != "" })
 			if i < 0 {
 				continue
 			}
-			for _, name := range parameters(doc.Operations[i].Path) {
+			for _, name := range config.PathParameters(doc.Operations[i].Path) {
 				text := link.Parameters[name]
-				if expression.MatchString(text) && !seen[name] {
+				if config.Expression.MatchString(text) && !seen[name] {
 					seen[name], f.Keep[name] = true, text
 				}
 			}
@@ -388,11 +388,6 @@ func successes(o oad.Operation) (out []oad.Media) {
 	}
 	return out
 }
-
-// Schema is the JSON Schema of the configuration, for editors.
-//
-//go:embed schema.json
-var Schema []byte
 
 // ownLayout reports whether rejections are documented as JSON, and none as a
 // problem document.

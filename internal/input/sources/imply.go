@@ -1,14 +1,14 @@
-package config
+package sources
 
 import (
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
+	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
 )
 
@@ -17,9 +17,9 @@ import (
 // file does. A DELETE takes it away again; where there is none, it stays as the other
 // records of that POST do. References to such collections in bodies, as vessel_id to
 // /vessels, are filled from the records made there.
-func (c *Config) Imply(doc *oad.Document) {
-	c.settled = nil
-	defer func() { c.settled = &sync.Map{} }()
+func (c *Sources) Imply(doc *oad.Document) {
+	c.found = nil
+	defer func() { c.found = map[[2]string]found{} }()
 	c.seeCreations(doc)
 	c.seeSorts(doc)
 	c.implyRecords(doc)
@@ -34,7 +34,7 @@ func (c *Config) Imply(doc *oad.Document) {
 
 // seeChosen notes which fixtures name their records themselves, and which have them addressed
 // elsewhere than they are sent to.
-func (c *Config) seeChosen() {
+func (c *Sources) seeChosen() {
 	c.Fixtures = slices.Clone(c.Fixtures)
 	for i, f := range c.Fixtures {
 		if at, is := strings.CutPrefix(f.Keep[c.Key(f)], "$request.body#"); is && f.Chosen == "" {
@@ -50,11 +50,11 @@ func (c *Config) seeChosen() {
 
 // seeCreations notes which operations make records: a POST that documents a creation,
 // or below which the description has what its parameter names.
-func (c *Config) seeCreations(doc *oad.Document) {
+func (c *Sources) seeCreations(doc *oad.Document) {
 	c.creates = map[string]bool{}
 	below := map[string]bool{}
 	for _, o := range doc.Operations {
-		if names := parameters(o.Path); len(names) > 0 {
+		if names := config.PathParameters(o.Path); len(names) > 0 {
 			below[collection(o.Path, names[len(names)-1])] = true
 		}
 	}
@@ -80,10 +80,10 @@ func byAddress(doc *oad.Document) map[string]oad.Operation {
 
 // implyReads adds fixtures that read what is there, for path parameters of collections
 // in which nothing makes a record: to be read, and not to be changed.
-func (c *Config) implyReads(doc *oad.Document) {
+func (c *Sources) implyReads(doc *oad.Document) {
 	at := byAddress(doc)
 	for _, o := range doc.Operations {
-		for _, name := range parameters(o.Path) {
+		for _, name := range config.PathParameters(o.Path) {
 			s, ok := c.source(o.Name(), name, nil)
 			if ok && !s.near {
 				continue
@@ -96,7 +96,7 @@ func (c *Config) implyReads(doc *oad.Document) {
 			if !reads || of == bare(o.Path) {
 				continue
 			}
-			f := Fixture{Send: list.Name(), Each: "run", Implied: true, Stays: true, Reads: true}
+			f := config.Fixture{Send: list.Name(), Each: "run", Implied: true, Stays: true, Reads: true}
 			kept := c.newKept(singular(list.Path), name)
 			f.Name = c.newName(singular(list.Path))
 			f.Keep = map[string]string{kept: listedAt(doc, list, name)}
@@ -106,10 +106,10 @@ func (c *Config) implyReads(doc *oad.Document) {
 }
 
 // refresh adds rules to an operation by which fields have new values each time.
-func (c *Config) refresh(operation string, rules []Rule) {
+func (c *Sources) refresh(operation string, rules []config.Rule) {
 	said := c.Operations[operation]
 	for _, r := range rules {
-		if !slices.ContainsFunc(c.RulesOf(operation), func(o Rule) bool { return o.Unique == r.Unique }) {
+		if !slices.ContainsFunc(c.RulesOf(operation), func(o config.Rule) bool { return o.Unique == r.Unique }) {
 			said.Rules = append(slices.Clone(said.Rules), r)
 			c.Operations[operation] = said
 		}
@@ -118,18 +118,18 @@ func (c *Config) refresh(operation string, rules []Rule) {
 
 // Forget gives up fixtures that could not be made. What they were to make is read
 // instead, where the description shows how: the fixtures that are added for it come back.
-func (c *Config) Forget(doc *oad.Document, failed []Fixture) []Fixture {
-	c.settled = nil
-	defer func() { c.settled = &sync.Map{} }()
+func (c *Sources) Forget(doc *oad.Document, failed []config.Fixture) []config.Fixture {
+	c.found = nil
+	defer func() { c.found = map[[2]string]found{} }()
 	c.Fixtures = slices.Clone(c.Fixtures)
 	for i, f := range c.Fixtures {
-		c.Fixtures[i].Gone = f.Gone || slices.ContainsFunc(failed, func(o Fixture) bool { return o.Name == f.Name })
+		c.Fixtures[i].Gone = f.Gone || slices.ContainsFunc(failed, func(o config.Fixture) bool { return o.Name == f.Name })
 	}
 	before := len(c.Fixtures)
 	c.implyReads(doc)
-	var added []Fixture
+	var added []config.Fixture
 	for _, f := range c.Fixtures[before:] {
-		if !slices.ContainsFunc(c.Fixtures[:before], func(o Fixture) bool { return o.Gone && o.Send == f.Send }) {
+		if !slices.ContainsFunc(c.Fixtures[:before], func(o config.Fixture) bool { return o.Gone && o.Send == f.Send }) {
 			added = append(added, f)
 		}
 	}
@@ -138,7 +138,7 @@ func (c *Config) Forget(doc *oad.Document, failed []Fixture) []Fixture {
 }
 
 // newName is a name that no fixture has yet, and newKept one that no value is kept as.
-func (c *Config) newName(like string) string {
+func (c *Sources) newName(like string) string {
 	name := like
 	for n := 2; c.named(name); n++ {
 		name = fmt.Sprintf("%s %d", like, n)
@@ -146,7 +146,7 @@ func (c *Config) newName(like string) string {
 	return name
 }
 
-func (c *Config) newKept(record, key string) string {
+func (c *Sources) newKept(record, key string) string {
 	kept := keptName(record, key)
 	for c.keeps(kept) || c.set(kept) {
 		kept += "_made"
@@ -155,10 +155,10 @@ func (c *Config) newKept(record, key string) string {
 }
 
 // implyRecords adds the fixtures of records that nothing makes.
-func (c *Config) implyRecords(doc *oad.Document) {
+func (c *Sources) implyRecords(doc *oad.Document) {
 	at := byAddress(doc)
 	for _, o := range doc.Operations {
-		for _, name := range parameters(o.Path) {
+		for _, name := range config.PathParameters(o.Path) {
 			if s, ok := c.source(o.Name(), name, nil); ok && (s.made || s.text != nil) {
 				continue
 			}
@@ -172,10 +172,10 @@ func (c *Config) implyRecords(doc *oad.Document) {
 
 // Makes are the operations that make records for others, in the order in which they
 // are sent, of those that the given operations need.
-func (c *Config) Makes(operations []string) []string {
+func (c *Sources) Makes(operations []string) []string {
 	var out []string
 	for _, f := range c.Needed(operations) {
-		if _, made := f.makes(); made && !slices.Contains(out, f.Send) {
+		if _, made := makes(f); made && !slices.Contains(out, f.Send) {
 			out = append(out, f.Send)
 		}
 	}
@@ -184,7 +184,7 @@ func (c *Config) Makes(operations []string) []string {
 
 // Stay are the operations whose records nothing takes away: each POST that documents
 // a creation, and has no undo.
-func (c *Config) Stay(operations []oad.Operation) []string {
+func (c *Sources) Stay(operations []oad.Operation) []string {
 	var out []string
 	for _, o := range operations {
 		if o.Method != "POST" || !documents(o, "201") {
@@ -203,13 +203,13 @@ const tokenMade = "TOKEN_MADE"
 
 // implyDoor logs in where the file has no credentials and the description shows how:
 // an operation that needs none and answers with a token.
-func (c *Config) implyDoor(doc *oad.Document) {
+func (c *Sources) implyDoor(doc *oad.Document) {
 	door, ok := signIn(doc)
 	if !ok || len(c.Credentials) > 0 {
 		return
 	}
 	expression := door.Keep[instance.Names(anyOf(door.Keep))[0]]
-	i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Send == door.Send && f.Implied })
+	i := slices.IndexFunc(c.Fixtures, func(f config.Fixture) bool { return f.Send == door.Send && f.Implied })
 	if i < 0 {
 		door.Name, door.Implied, door.Each, door.Keep = "log-in", true, "run", map[string]string{}
 		c.Fixtures = append(c.Fixtures, door)
@@ -230,7 +230,7 @@ func (c *Config) implyDoor(doc *oad.Document) {
 // implied is the fixture that makes a record for a path parameter; false where the
 // description does not show how. at are the operations by method and bare path. Several
 // parameters that follow one another name one record: /tags/{type}/{value}.
-func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, parameter string) (Fixture, bool) {
+func (c *Sources) implied(doc *oad.Document, at map[string]oad.Operation, path, parameter string) (config.Fixture, bool) {
 	of := collection(path, parameter)
 	root := of
 	for at["POST "+root].Path == "" && strings.HasSuffix(root, "/{}") {
@@ -244,23 +244,23 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 		root, within = of, of
 	}
 	if doingWord(create) != "" && !c.Operations[create.Name()].Allow || within != "" && c.sorts.of != nil && !c.Creates(create.Name()) {
-		return Fixture{}, false // it does something to what is there
+		return config.Fixture{}, false // it does something to what is there
 	}
 	var remove oad.Operation
 	for below := root + "/{}"; remove.Path == "" && strings.Count(below, "{}") <= strings.Count(root, "{}")+maxNames; below += "/{}" {
 		remove = at["DELETE "+below]
 	}
 	if of != root && strings.Count(bare(remove.Path), "{}") <= strings.Count(of, "{}") {
-		return Fixture{}, false // it is not one of the names of the record
+		return config.Fixture{}, false // it is not one of the names of the record
 	}
 	keys := []string{parameter}
 	if remove.Path != "" {
-		names, before := parameters(remove.Path), len(parameters(create.Path))
+		names, before := config.PathParameters(remove.Path), len(config.PathParameters(create.Path))
 		if within != "" {
 			before = len(names) - 1
 		}
 		if len(names) <= before {
-			return Fixture{}, false // a template without a name
+			return config.Fixture{}, false // a template without a name
 		}
 		keys = names[before:]
 	}
@@ -268,15 +268,15 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 		keys = []string{parameter}
 	}
 	record := singular(create.Path)
-	f := Fixture{Name: c.newName(record), Send: create.Name(), Each: "run", Implied: true, Keep: map[string]string{}, Within: within}
+	f := config.Fixture{Name: c.newName(record), Send: create.Name(), Each: "run", Implied: true, Keep: map[string]string{}, Within: within}
 	if remove.Path != "" { // else it stays, as the other records of that POST do
-		f.Undo, f.UndoParameters = remove.Name(), Parameters{"path": {}}
+		f.Undo, f.UndoParameters = remove.Name(), config.Parameters{"path": {}}
 	}
 	for i, key := range keys {
 		kept := c.newKept(record, key)
 		if len(keys) > 1 { // then they stand in for parameters of their names
 			if kept = key; c.keeps(key) {
-				kept = f.ownName(key)
+				kept = ownName(f, key)
 			}
 		}
 		f.Keep[kept] = keptAt(doc, create, key)
@@ -286,14 +286,14 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 		}
 		if natural && (len(keys) > 1 || !locates(create)) {
 			if i == len(keys)-1 && free { // those before it may refer to other records
-				f.Rules = append(f.Rules, Rule{Unique: field, Fresh: true})
+				f.Rules = append(f.Rules, config.Rule{Unique: field, Fresh: true})
 			}
 			if f.Keep[kept] == AtLocation {
 				f.Keep[kept] = "$request.body#" + field
 			}
 		}
 		if len(keys) > 1 && f.Keep[kept] == AtLocation {
-			return Fixture{}, false // which of its names a Location ends with is not said
+			return config.Fixture{}, false // which of its names a Location ends with is not said
 		}
 		if remove.Path != "" {
 			f.UndoParameters["path"][key] = "${" + kept + "}"
@@ -304,20 +304,20 @@ func (c *Config) implied(doc *oad.Document, at map[string]oad.Operation, path, p
 
 // putThere is the fixture that creates a record by a PUT to an address that nothing has; false
 // where the description has none, or nothing that shows what is there.
-func (c *Config) putThere(doc *oad.Document, at map[string]oad.Operation, of, parameter string) (Fixture, bool) {
+func (c *Sources) putThere(doc *oad.Document, at map[string]oad.Operation, of, parameter string) (config.Fixture, bool) {
 	put, remove := at["PUT "+of+"/{}"], at["DELETE "+of+"/{}"]
 	_, reads := at["GET "+of+"/{}"]
 	list, lists := at["GET "+of]
-	f := Fixture{Send: put.Name(), Each: "run", Implied: true, Keep: map[string]string{}}
-	if f.Names = f.namesNew(); f.Names == "" || !reads && !(lists && mayList(doc, list)) || !freeName(doc, put, f.Names) {
-		return Fixture{}, false
+	f := config.Fixture{Send: put.Name(), Each: "run", Implied: true, Keep: map[string]string{}}
+	if f.Names = f.NamesNew(); f.Names == "" || !reads && !(lists && mayList(doc, list)) || !freeName(doc, put, f.Names) {
+		return config.Fixture{}, false
 	}
 	f.Name = c.newName(singular(of))
 	kept := c.newKept(singular(of), parameter)
 	f.Keep[kept] = "$request.path." + f.Names
 	if remove.Path != "" {
-		names := parameters(remove.Path)
-		f.Undo, f.UndoParameters = remove.Name(), Parameters{"path": {names[len(names)-1]: "${" + kept + "}"}}
+		names := config.PathParameters(remove.Path)
+		f.Undo, f.UndoParameters = remove.Name(), config.Parameters{"path": {names[len(names)-1]: "${" + kept + "}"}}
 	}
 	return f, true
 }
@@ -342,7 +342,7 @@ func namesake(doc *oad.Document, at map[string]oad.Operation, of string) oad.Ope
 		return oad.Operation{}
 	}
 	for _, o := range doc.Operations {
-		if o.Method == "POST" && o.Skip == "" && !strings.HasSuffix(o.Path, "}") && level(singular(o.Path)) == level(singular(of)) && len(parameters(of)) == 0 && strings.Count(of, "{}") == 0 {
+		if o.Method == "POST" && o.Skip == "" && !strings.HasSuffix(o.Path, "}") && level(singular(o.Path)) == level(singular(of)) && len(config.PathParameters(of)) == 0 && strings.Count(of, "{}") == 0 {
 			return o
 		}
 	}
@@ -414,24 +414,24 @@ func identifier(name string) string {
 }
 
 // set reports whether the environment has a variable of the name.
-func (c *Config) set(name string) bool {
-	if c.env == nil {
+func (c *Sources) set(name string) bool {
+	if c.Env == nil {
 		return false
 	}
-	_, is := c.env(name)
+	_, is := c.Env(name)
 	return is
 }
 
-func (c *Config) named(name string) bool {
-	return slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { return f.Name == name })
+func (c *Sources) named(name string) bool {
+	return slices.ContainsFunc(c.Fixtures, func(f config.Fixture) bool { return f.Name == name })
 }
 
-func (c *Config) keeps(name string) bool {
-	return slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { _, has := f.Keep[name]; return has })
+func (c *Sources) keeps(name string) bool {
+	return slices.ContainsFunc(c.Fixtures, func(f config.Fixture) bool { _, has := f.Keep[name]; return has })
 }
 
 // refer fills the members of bodies that refer to records which fixtures make.
-func (c *Config) refer(doc *oad.Document) {
+func (c *Sources) refer(doc *oad.Document) {
 	for _, o := range doc.Operations {
 		if o.Body == nil || o.Skip != "" {
 			continue
@@ -449,7 +449,7 @@ func (c *Config) refer(doc *oad.Document) {
 			}
 			body := map[string]any{}
 			for name, v := range refs {
-				if by := c.keeper(references(v)); by != nil && !c.dependsOn(*by, f, map[string]bool{}) {
+				if by := c.keeper(config.References(v)); by != nil && !c.dependsOn(*by, f, map[string]bool{}) {
 					body[name] = v
 				}
 			}
@@ -472,7 +472,7 @@ func under(said any, members map[string]any) any {
 }
 
 // keeper is the fixture that keeps the first of the names; nil where none does.
-func (c *Config) keeper(names []string) *Fixture {
+func (c *Sources) keeper(names []string) *config.Fixture {
 	for i, f := range c.Fixtures {
 		if _, has := f.Keep[names[0]]; has && !f.Gone {
 			return &c.Fixtures[i]
@@ -482,7 +482,7 @@ func (c *Config) keeper(names []string) *Fixture {
 }
 
 // dependsOn reports whether a fixture needs another, by whatever others it needs.
-func (c *Config) dependsOn(f, other Fixture, seen map[string]bool) bool {
+func (c *Sources) dependsOn(f, other config.Fixture, seen map[string]bool) bool {
 	if f.Name == other.Name {
 		return true
 	}
@@ -490,7 +490,7 @@ func (c *Config) dependsOn(f, other Fixture, seen map[string]bool) bool {
 		return false
 	}
 	seen[f.Name] = true
-	for _, name := range append(references(f.Body), c.sources(f.Send, f.Parameters)...) {
+	for _, name := range append(config.References(f.Body), c.sources(f.Send, f.Parameters)...) {
 		if by := c.keeper([]string{name}); by != nil && c.dependsOn(*by, other, seen) {
 			return true
 		}
@@ -500,7 +500,7 @@ func (c *Config) dependsOn(f, other Fixture, seen map[string]bool) bool {
 
 // referring are the members of an operation's body whose names say that they refer
 // to a record of a collection in which a fixture makes one.
-func (c *Config) referring(doc *oad.Document, o oad.Operation) map[string]any {
+func (c *Sources) referring(doc *oad.Document, o oad.Operation) map[string]any {
 	out := map[string]any{}
 	properties := propertiesOf(doc, o)
 	for _, name := range instance.Names(properties) {
@@ -510,7 +510,7 @@ func (c *Config) referring(doc *oad.Document, o oad.Operation) map[string]any {
 			continue
 		}
 		for _, f := range c.Fixtures {
-			at, made := f.makes()
+			at, made := makes(f)
 			_, path, _ := strings.Cut(f.Send, " ")
 			if !made || c.Key(f) == "" || level(singular(path)) != stem || at == bare(o.Path) {
 				continue
@@ -592,28 +592,28 @@ var leveller = strings.NewReplacer("_", "", "-", "", " ", "")
 
 // arrange puts each fixture behind those whose values it needs, and those that all may
 // need first; what is in a circle stays as it is.
-func (c *Config) arrange() {
-	var out []Fixture
+func (c *Sources) arrange() {
+	var out []config.Fixture
 	placed := map[string]bool{}
 	early := c.givers()
 	needs := map[string][]string{} // by a fixture's name, the fixtures whose values it takes
 	for _, f := range c.Fixtures {
-		for _, name := range append(references(f.Body), c.sources(f.Send, f.Parameters)...) {
+		for _, name := range append(config.References(f.Body), c.sources(f.Send, f.Parameters)...) {
 			if by := c.keeper([]string{name}); by != nil && by.Name != f.Name {
 				needs[f.Name] = append(needs[f.Name], by.Name)
 			}
 		}
 	}
 	for len(out) < len(c.Fixtures) {
-		ready := func(f Fixture) bool {
+		ready := func(f config.Fixture) bool {
 			return !placed[f.Name] && !slices.ContainsFunc(needs[f.Name], func(name string) bool { return !placed[name] })
 		}
-		i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return early[f.Name] && ready(f) })
+		i := slices.IndexFunc(c.Fixtures, func(f config.Fixture) bool { return early[f.Name] && ready(f) })
 		if i < 0 {
 			i = slices.IndexFunc(c.Fixtures, ready)
 		}
 		if i < 0 {
-			i = slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return !placed[f.Name] })
+			i = slices.IndexFunc(c.Fixtures, func(f config.Fixture) bool { return !placed[f.Name] })
 		}
 		placed[c.Fixtures[i].Name] = true
 		out = append(out, c.Fixtures[i])

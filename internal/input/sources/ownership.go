@@ -1,12 +1,12 @@
-package config
+package sources
 
 import (
 	"fmt"
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
+	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
 )
 
@@ -32,28 +32,21 @@ type sorts struct {
 	decided map[string]bool   // operations of which something in the query or body decides which records they change
 }
 
-// doubts are records that were not seen to be of this run, by their fixtures. It is safe for
-// concurrent use.
-type doubts struct {
-	mu  sync.Mutex
-	why map[string]string
-}
-
 // Doubt notes that the record of a fixture may not be changed, and why: it was not seen that
 // this run created it.
-func (c *Config) Doubt(f Fixture, why string) {
-	c.doubts.mu.Lock()
-	defer c.doubts.mu.Unlock()
-	if c.doubts.why == nil {
-		c.doubts.why = map[string]string{}
+func (c *Sources) Doubt(f config.Fixture, why string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.doubts == nil {
+		c.doubts = map[string]string{}
 	}
-	c.doubts.why[f.Name] = why
+	c.doubts[f.Name] = why
 }
 
-func (c *Config) doubted(fixture string) string {
-	c.doubts.mu.Lock()
-	defer c.doubts.mu.Unlock()
-	return c.doubts.why[fixture]
+func (c *Sources) doubted(fixture string) string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.doubts[fixture]
 }
 
 // doing are the first words of operations that do something to what is there.
@@ -86,12 +79,12 @@ func doingWord(o oad.Operation) string {
 // address lists records or a path with an id lies below, where it documents 201, and where a
 // documented answer has a member that is called like the path parameter of another operation,
 // or a token.
-func (c *Config) seeSorts(doc *oad.Document) {
+func (c *Sources) seeSorts(doc *oad.Document) {
 	c.sorts = sorts{of: map[string]sort{}, listed: map[string]bool{}, word: map[string]string{}, readers: map[string]string{}, single: map[string]bool{}, ownID: map[string]string{}}
 	below, named := map[string]string{}, map[string]bool{}
 	at := byAddress(doc)
 	for _, o := range doc.Operations {
-		for _, name := range parameters(o.Path) {
+		for _, name := range config.PathParameters(o.Path) {
 			below[collection(o.Path, name)] = name
 			if !slices.Contains(general, level(name)) {
 				named[level(name)] = true
@@ -171,14 +164,14 @@ func answersWith(doc *oad.Document, o oad.Operation, names map[string]bool) bool
 // it does not, or is allowed to. The record that its address names last has to be created by
 // this run, or, with PUT and PATCH, be named by the file for this very operation; whatever lies
 // before may be of others.
-func (c *Config) Foreign(operation string) string {
+func (c *Sources) Foreign(operation string) string {
 	method, path, _ := strings.Cut(operation, " ")
 	if !slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE"}, method) {
 		return ""
 	}
 	allowed := c.Operations[operation].Allow
 	allow := fmt.Sprintf("operations: { %s: { allow: true } } in obiter.yaml", operation)
-	names := parameters(operation)
+	names := config.PathParameters(operation)
 	switch {
 	case method == "POST" && allowed:
 		if c.Reach(operation) == nil {
@@ -214,8 +207,8 @@ func (c *Config) Foreign(operation string) string {
 }
 
 // notCreating says why a POST is not sent: nothing shows that it creates a record.
-func (c *Config) notCreating(operation string, names []string, allow string) string {
-	if c.sorts.of == nil || c.sampled[operation] || slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { return f.Send == operation && !f.Implied }) {
+func (c *Sources) notCreating(operation string, names []string, allow string) string {
+	if c.sorts.of == nil || c.sampled[operation] || slices.ContainsFunc(c.Fixtures, func(f config.Fixture) bool { return f.Send == operation && !f.Implied }) {
 		return ""
 	}
 	if word := c.sorts.word[operation]; word != "" {
@@ -239,7 +232,7 @@ func (c *Config) notCreating(operation string, names []string, allow string) str
 }
 
 // Sample says that somebody gave a sample of an operation's body, to have it sent: that it may be.
-func (c *Config) Sample(operation string) {
+func (c *Sources) Sample(operation string) {
 	if c.sampled == nil {
 		c.sampled = map[string]bool{}
 	}
@@ -259,10 +252,10 @@ type Target struct {
 }
 
 // TargetOf tells what a request of an operation changes.
-func (c *Config) TargetOf(operation string) Target {
+func (c *Sources) TargetOf(operation string) Target {
 	_, path, _ := strings.Cut(operation, " ")
 	t := Target{Allowed: c.Operations[operation].Allow}
-	names := parameters(operation)
+	names := config.PathParameters(operation)
 	if len(names) == 0 {
 		return t
 	}
@@ -273,7 +266,7 @@ func (c *Config) TargetOf(operation string) Target {
 	}
 	f := c.keeper([]string{s.kept})
 	if s.named {
-		if refs := references(s.text); len(refs) == 1 {
+		if refs := config.References(s.text); len(refs) == 1 {
 			f = c.keeper(refs)
 		} else {
 			f = nil
@@ -282,7 +275,7 @@ func (c *Config) TargetOf(operation string) Target {
 	if f == nil || !s.made && !s.named {
 		return t
 	}
-	at, made := f.makes()
+	at, made := makes(*f)
 	if !made {
 		return t
 	}
@@ -290,7 +283,7 @@ func (c *Config) TargetOf(operation string) Target {
 	for _, name := range names {
 		o, _ := c.source(operation, name, nil)
 		kept := o.kept
-		if refs := references(o.text); o.named && len(refs) == 1 {
+		if refs := config.References(o.text); o.named && len(refs) == 1 {
 			kept = refs[0]
 		}
 		if _, keeps := f.Keep[kept]; keeps && kept != "" {
@@ -305,31 +298,31 @@ func (c *Config) TargetOf(operation string) Target {
 }
 
 // Creates reports whether the description shows that an operation creates records.
-func (c *Config) Creates(operation string) bool { return c.sorts.of[operation] == creation }
+func (c *Sources) Creates(operation string) bool { return c.sorts.of[operation] == creation }
 
 // Supposed reports whether it is only the description that shows that a POST creates records: what
 // it answers has to show it, too.
-func (c *Config) Supposed(operation string) bool {
+func (c *Sources) Supposed(operation string) bool {
 	return c.Creates(operation) && !c.Operations[operation].Allow && !c.sampled[operation] &&
-		!slices.ContainsFunc(c.Fixtures, func(f Fixture) bool { return f.Send == operation && !f.Implied })
+		!slices.ContainsFunc(c.Fixtures, func(f config.Fixture) bool { return f.Send == operation && !f.Implied })
 }
 
 // TokenNames are what answers call a token that opens the door.
 func TokenNames() []string { return tokenNames }
 
 // FixtureOf is the fixture that creates a target; false where none does.
-func (c *Config) FixtureOf(t Target) (Fixture, bool) {
-	i := slices.IndexFunc(c.Fixtures, func(f Fixture) bool { return f.Name == t.Fixture && t.Fixture != "" })
+func (c *Sources) FixtureOf(t Target) (config.Fixture, bool) {
+	i := slices.IndexFunc(c.Fixtures, func(f config.Fixture) bool { return f.Name == t.Fixture && t.Fixture != "" })
 	if i < 0 {
-		return Fixture{}, false
+		return config.Fixture{}, false
 	}
 	return c.Fixtures[i], true
 }
 
 // Reader is the GET that shows the record of a fixture, with the values of its path; false where
 // none is described, or it is not known which record it is.
-func (c *Config) Reader(f Fixture, values map[string]any) (operation string, path map[string]any, ok bool) {
-	at, _ := f.makes()
+func (c *Sources) Reader(f config.Fixture, values map[string]any) (operation string, path map[string]any, ok bool) {
+	at, _ := makes(f)
 	_, undo, _ := strings.Cut(f.Undo, " ")
 	own := c.undoing(f)
 	template := bare(undo)
@@ -345,8 +338,8 @@ func (c *Config) Reader(f Fixture, values map[string]any) (operation string, pat
 		given = c.Given(f.Undo, own, values)["path"]
 	}
 	out := map[string]any{}
-	undone := parameters(undo)
-	for i, name := range parameters(reader) {
+	undone := config.PathParameters(undo)
+	for i, name := range config.PathParameters(reader) {
 		v, has := any(nil), false
 		if f.Undo != "" {
 			v, has = given[undone[i]]
@@ -367,8 +360,8 @@ func (c *Config) Reader(f Fixture, values map[string]any) (operation string, pat
 
 // IDNames are what answers may call the id of a fixture's record: the parameters of what deletes
 // it, and the names under which it is kept.
-func (c *Config) IDNames(f Fixture) []string {
-	names := parameters(f.Undo)
+func (c *Sources) IDNames(f config.Fixture) []string {
+	names := config.PathParameters(f.Undo)
 	if len(names) > 0 {
 		names = names[len(names)-1:]
 	}

@@ -1,4 +1,4 @@
-package config
+package sources
 
 import (
 	"cmp"
@@ -122,14 +122,14 @@ func firstEntry(tree *document.File, at string, section any) int {
 
 // Owns reports whether the value of an operation's path parameter is that of a record
 // which a fixture makes, or is named for the operation.
-func (c *Config) Owns(operation, parameter string) bool {
+func (c *Sources) Owns(operation, parameter string) bool {
 	s, ok := c.source(operation, parameter, nil)
 	return ok && s.own()
 }
 
 // FixtureFor is a fixture that would make the record which a path parameter names, in
 // YAML's flow style; false where the description does not show how.
-func (c *Config) FixtureFor(doc *oad.Document, o oad.Operation, parameter string) (string, bool) {
+func (c *Sources) FixtureFor(doc *oad.Document, o oad.Operation, parameter string) (string, bool) {
 	f, ok := c.implied(doc, byAddress(doc), o.Path, parameter)
 	if !ok {
 		return "", false

@@ -1,4 +1,4 @@
-package config
+package sources
 
 import (
 	"fmt"
@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"obiter/internal/core/instance"
+	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
 )
 
@@ -40,10 +41,10 @@ var identifying = []string{"id", "ids", "uuid", "uuids", "guid", "guids", "key",
 
 // Reach is that of an operation; nil where its requests change nothing that is there, or what
 // there is one of.
-func (c *Config) Reach(operation string) *Reach {
+func (c *Sources) Reach(operation string) *Reach {
 	method, path, _ := strings.Cut(operation, " ")
 	r := &Reach{method: method}
-	names := parameters(operation)
+	names := config.PathParameters(operation)
 	switch {
 	case c.sorts.of == nil:
 		return nil
@@ -71,7 +72,7 @@ func (c *Config) Reach(operation string) *Reach {
 
 // isSetting reports whether an operation changes what there is one of: GET of its address
 // answers one object.
-func (c *Config) isSetting(operation string) bool {
+func (c *Sources) isSetting(operation string) bool {
 	is, known := c.sorts.of[operation]
 	_, path, _ := strings.Cut(operation, " ")
 	return known && is == setting || c.sorts.single[bare(path)]
@@ -194,7 +195,7 @@ func isList(v any) bool {
 // nameRecords fills the places where requests name the records that they change with those that
 // this run created, and notes which operations change no others, and which name some that
 // nothing tells.
-func (c *Config) nameRecords(doc *oad.Document) {
+func (c *Sources) nameRecords(doc *oad.Document) {
 	c.sorts.unnamed, c.sorts.several, c.sorts.decided = map[string]place{}, map[string]bool{}, map[string]bool{}
 	for _, o := range doc.Operations {
 		r := c.Reach(o.Name())
@@ -227,9 +228,9 @@ func (c *Config) nameRecords(doc *oad.Document) {
 
 // namedBy is what names the record at a place of an operation's requests; nil where the place is
 // to be left out.
-func (c *Config) namedBy(doc *oad.Document, o oad.Operation, r *Reach, p place) (any, bool) {
+func (c *Sources) namedBy(doc *oad.Document, o oad.Operation, r *Reach, p place) (any, bool) {
 	if !r.Wide {
-		names := parameters(o.Path)
+		names := config.PathParameters(o.Path)
 		s, _ := c.source(o.Name(), names[len(names)-1], nil)
 		if !strings.HasSuffix(o.Path, "}") && slices.Contains(general, level(instance.Last(p.pointer))) { // of a part of the record
 			return nil, !slices.Contains(requiredOf(doc, o), instance.Last(p.pointer))
@@ -266,7 +267,7 @@ func requiredOf(doc *oad.Document, o oad.Operation) (out []string) {
 }
 
 // said is what the file, or the description by its other operations, says of a place.
-func (c *Config) said(operation string, p place) (any, bool) {
+func (c *Sources) said(operation string, p place) (any, bool) {
 	o := c.Operations[operation]
 	if p.in == "path" {
 		s, _ := c.source(operation, instance.Last(p.pointer), nil)
@@ -282,18 +283,18 @@ func (c *Config) said(operation string, p place) (any, bool) {
 
 // Said is the value that the configuration has for a place of an operation's requests, before
 // references in it are replaced.
-func (c *Config) Said(operation, in, pointer string) (any, bool) {
+func (c *Sources) Said(operation, in, pointer string) (any, bool) {
 	return c.said(operation, place{in: in, pointer: pointer})
 }
 
 // say puts a value in a place of an operation's requests.
-func (c *Config) say(operation string, p place, v any) {
+func (c *Sources) say(operation string, p place, v any) {
 	o := c.Operations[operation]
 	switch name := instance.Last(p.pointer); {
 	case p.in == "query":
 		query := map[string]any{name: v}
 		maps.Copy(query, o.Parameters["query"])
-		all := Parameters{}
+		all := config.Parameters{}
 		maps.Copy(all, o.Parameters)
 		all["query"], o.Parameters = query, all
 	case p.pointer == "":
@@ -306,16 +307,16 @@ func (c *Config) say(operation string, p place, v any) {
 
 // MakerOf is the fixture that creates the records which a value names; false where it is not
 // made of what fixtures keep of records that they create.
-func (c *Config) MakerOf(v any) (Fixture, bool) {
+func (c *Sources) MakerOf(v any) (config.Fixture, bool) {
 	if !c.allMade(v) {
-		return Fixture{}, false
+		return config.Fixture{}, false
 	}
-	return *c.keeper(references(v)), true
+	return *c.keeper(config.References(v)), true
 }
 
 // unreached says why requests of an operation that is allowed may not be sent: they name records,
 // and nothing tells which.
-func (c *Config) unreached(operation string) string {
+func (c *Sources) unreached(operation string) string {
 	p, is := c.sorts.unnamed[operation]
 	if !is {
 		return ""
@@ -349,4 +350,4 @@ func ownID(doc *oad.Document, o oad.Operation, parameter string) string {
 }
 
 // OwnID is what ownID gives for an operation.
-func (c *Config) OwnID(operation string) string { return c.sorts.ownID[operation] }
+func (c *Sources) OwnID(operation string) string { return c.sorts.ownID[operation] }
