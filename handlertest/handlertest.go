@@ -234,7 +234,7 @@ func (f *findings) take(rep *report.Report, file string, kept bool) {
 }
 
 // told is a cause in words.
-func told(e *report.Entry, file string, kept bool) string {
+func told(e *report.Cause, file string, kept bool) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s %s", e.Severity, e.Code)
 	if e.Family != "" {

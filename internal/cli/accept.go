@@ -69,7 +69,7 @@ func (a *app) accept(c *cli.Command) error {
 	}
 	a.warnOf(r)
 	cases := 0
-	list := rep.Accepted(func(e *report.Entry) bool {
+	list := rep.Accepted(func(e *report.Cause) bool {
 		if !chosenCause(c, e) {
 			return false
 		}
@@ -92,7 +92,7 @@ func (a *app) accept(c *cli.Command) error {
 }
 
 // chosenCause reports whether the options choose a cause.
-func chosenCause(c *cli.Command, e *report.Entry) bool {
+func chosenCause(c *cli.Command, e *report.Cause) bool {
 	codes, globs := c.StringSlice("code"), c.StringSlice("only")
 	in := len(codes) == 0
 	for _, code := range codes {
@@ -139,7 +139,7 @@ func appendKnown(list []config.Known, behind bool) error {
 // maxAccepted bounds the file of known causes, in bytes.
 const maxAccepted = 64 << 20
 
-// oneOf reads what the team knows, in the current folder; nothing where there is no file.
+// known reads what the team knows, in the current folder; nothing where there is no file.
 func (a *app) known() (run.Known, error) {
 	out := run.Known{Day: time.Now().Format(time.DateOnly)}
 	info, err := os.Stat(config.AcceptedFile)
@@ -156,7 +156,7 @@ func (a *app) known() (run.Known, error) {
 	var twice []*document.Error
 	out.Causes, twice, err = config.ReadKnown(config.AcceptedFile, src, codeNames())
 	for _, e := range twice {
-		fmt.Fprintln(a.streams.Err, "warning: "+a.said(e.Error())+"; "+a.said(e.Hint))
+		fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(e.Error())+"; "+a.redacted(e.Hint))
 	}
 	return out, err
 }

@@ -15,6 +15,7 @@ import (
 // TestAccept: what is accepted fails no run, one more mistake fails it and is told alone,
 // one less makes its entry stale; and every report shows what is known as known.
 func TestAccept(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	o := &office{}
 	server := httptest.NewServer(o)
@@ -127,6 +128,7 @@ func mustRead(t *testing.T, dir, name string) []byte {
 // TestAcceptedFilesLoad: of a service that reads JSON whatever the Content-Type says, an error and
 // a warning of one code cover the same; what is written loads, and later runs pass.
 func TestAcceptedFilesLoad(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		say := func(status int, pointer string) {
 			w.Header().Set("Content-Type", "application/problem+json")

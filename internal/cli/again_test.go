@@ -73,6 +73,7 @@ func knownCases(t *testing.T, name string) map[string]known {
 // TestAgainOnlyWhatFailed: what failed is sent again with its controls and nothing else; the
 // last run knows the latest of every case; what the plan lost is dropped, what it gained sent.
 func TestAgainOnlyWhatFailed(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	o := &office{}
 	server := httptest.NewServer(o)

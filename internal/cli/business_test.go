@@ -86,7 +86,7 @@ func demoFolder(t *testing.T, faults ...string) (dir string, e *ear) {
 	server := httptest.NewServer(e)
 	t.Cleanup(server.Close)
 	dir = t.TempDir()
-	process(t, dir, "demo", "--write", "harbour").check(t, 0, "", "")
+	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, "", "")
 	dir = filepath.Join(dir, "harbour")
 	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
 	if err != nil {
@@ -108,6 +108,7 @@ func records(e *ear) (out []int) {
 // TestTheDemoFolder runs twice in a row with the same result, leaves nothing
 // behind, and writes no token anywhere.
 func TestTheDemoFolder(t *testing.T) {
+	t.Parallel()
 	dir, e := demoFolder(t)
 	before := records(e)
 	first := obiter(t, dir, "try")
@@ -181,7 +182,7 @@ func TestSecretsOfTheEnvironment(t *testing.T) {
 // judgedAgain judges the last run of a folder again: the same comes out.
 func judgedAgain(t *testing.T, dir string) {
 	t.Helper()
-	process(t, dir, "judge", "--save", "again.ndjson")
+	obiter(t, dir, "judge", "--save", "again.ndjson")
 	first, err := os.ReadFile(lastRun(t, dir))
 	if err != nil {
 		t.Fatal(err)
@@ -205,6 +206,7 @@ func difference(a, b []byte) string {
 
 // TestBusinessFaults: each is found, and nothing else accused.
 func TestBusinessFaults(t *testing.T) {
+	t.Parallel()
 	var wanted []string
 	for _, f := range harbour.Faults {
 		if strings.Contains(f.Operation, "/tow-orders") {
@@ -218,7 +220,7 @@ func TestBusinessFaults(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
-			process(t, dir, "demo", "--fault", name).check(t, 0, "1 mistake planted, all found, and nothing else accused.", "")
+			obiter(t, dir, "demo", "--fault", name).check(t, 0, "1 mistake planted, all found, and nothing else accused.", "")
 			judgedAgain(t, dir)
 		})
 	}
@@ -227,6 +229,7 @@ func TestBusinessFaults(t *testing.T) {
 // TestInterruptUndoes: what fixtures made is taken away, and the run file says
 // that it was interrupted.
 func TestInterruptUndoes(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("interrupts are sent as signals")
 	}
@@ -258,6 +261,7 @@ func TestInterruptUndoes(t *testing.T) {
 
 // TestAClosedPipeUndoes, as an interrupt does: nobody reads what a run says any more.
 func TestAClosedPipeUndoes(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("no such pipes")
 	}
@@ -290,6 +294,7 @@ func TestAClosedPipeUndoes(t *testing.T) {
 // TestTheLastRunSurvives what goes wrong with the next one: a service that is not there, a
 // file that cannot be written, and a kill, after which the answers are next to it.
 func TestTheLastRunSurvives(t *testing.T) {
+	t.Parallel()
 	dir, e := demoFolder(t)
 	obiter(t, dir, "try", "--only", "/berths").check(t, 0, "0 wrong", "")
 	last := lastRun(t, dir)
@@ -343,6 +348,7 @@ func TestTheLastRunSurvives(t *testing.T) {
 
 // TestOutputThatCannotBeWritten is an error, in every command.
 func TestOutputThatCannotBeWritten(t *testing.T) {
+	t.Parallel()
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 	if err != nil {
 		t.Skip("no device without room")
@@ -362,6 +368,7 @@ func TestOutputThatCannotBeWritten(t *testing.T) {
 
 // TestFailedFixtures leaves out what needs them, and goes on with the rest.
 func TestFailedFixtures(t *testing.T) {
+	t.Parallel()
 	dir, _ := demoFolder(t)
 	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
 	if err != nil {
@@ -375,6 +382,7 @@ func TestFailedFixtures(t *testing.T) {
 
 // TestEachCase gives every case a record of its own.
 func TestEachCase(t *testing.T) {
+	t.Parallel()
 	dir, e := demoFolder(t)
 	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
 	if err != nil {

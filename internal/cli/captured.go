@@ -59,7 +59,7 @@ func (a *app) tellOfCaptured(of session.Captured, doc *oad.Document) {
 		fmt.Fprintf(a.streams.Err, "%s left out: of no operation of %s\n", plural(of.Foreign, "request"), doc.Name)
 	}
 	if n := len(of.Contradicted); n > 0 {
-		fmt.Fprintf(a.streams.Err, "warning: the service accepts requests to %s, and %s calls none of them valid: is it the description of this service, and of this version?\n", clean(some(of.Contradicted, 6)), doc.Name)
+		fmt.Fprintf(a.streams.Err, "warning: the service accepts requests to %s, and %s calls none of them valid: is it the description of this service, and of this version?\n", clean(joinMax(of.Contradicted, 6)), doc.Name)
 	}
 	for _, why := range slices.Sorted(maps.Keys(of.Left)) {
 		fmt.Fprintf(a.streams.Err, "%s left out: %s\n", plural(of.Left[why], "entry"), why)

@@ -40,6 +40,7 @@ func causesOf(t *testing.T, o outcome) map[string]bool {
 // what the run found, but for rules that only the configuration has and what takes more
 // than one look; and nothing else.
 func TestJudgingCaptures(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	put(t, dir, "obiter.yaml", string(harbour.Config))
 	faults := append([]string{"status-differs", "neighbour-blamed", "unknown-kept", "type-relative"}, harbour.DemoFaults()...)
@@ -91,6 +92,7 @@ func TestJudgingCaptures(t *testing.T) {
 
 // TestCapturedCredentialsAreNotKept, wherever they come back.
 func TestCapturedCredentialsAreNotKept(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "a.har", `{"log":{"entries":[{"request":{"method":"POST","url":"http://harbour.example/tugs","headers":[{"name":"authorization","value":"Bearer tide-tables-of-1912"},{"name":"Cookie","value":"watch=night-watch-7"}]},
 		"response":{"status":401,"headers":[{"name":"set-cookie","value":"watch=day-watch-8"}],"content":{"mimeType":"application/problem+json","text":"{\"title\":\"tide-tables-of-1912 is not valid\"}"}}}]}}`)
@@ -109,6 +111,7 @@ func TestCapturedCredentialsAreNotKept(t *testing.T) {
 // TestDescriptionsOfAnother: where many requests are accepted and none of them is valid by
 // the description, that is said.
 func TestDescriptionsOfAnother(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	entry := `{"request":{"method":"POST","url":"http://127.0.0.1:8080/vessels","headers":[{"name":"Content-Type","value":"application/json"}],"postData":{"mimeType":"application/json","text":"{\"title\":\"Otter\"}"}},"response":{"status":201,"headers":[],"content":{"size":0}}}`
 	put(t, dir, "other.har", `{"log":{"entries":[`+strings.Repeat(entry+",", 5)+entry+`]}}`)
@@ -120,6 +123,7 @@ func TestDescriptionsOfAnother(t *testing.T) {
 }
 
 func TestJudgingProblemDocuments(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "good.json", `{"type":"https://harbour.example/problems/no-berth","title":"No such berth","status":404}`)
 	put(t, dir, "bad.json", `{"type":5,"status":"404"}`)

@@ -132,7 +132,7 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 	}
 	for i, s := range skipped {
 		if i == 0 {
-			fmt.Fprintln(out, "\n"+a.look.bold("Left out"))
+			fmt.Fprintln(out, "\n"+a.style.bold("Left out"))
 		}
 		fmt.Fprintln(out, "  "+s)
 	}
@@ -159,10 +159,10 @@ func (a *app) listed(op *plan.Operation, dropped bool) listed {
 		t.AppendRow(table.Row{c.ID, expected(c), clean(describe(c))})
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "\n%s  %s\n%s", a.look.bold(clean(op.Name())), a.look.dim(plural(n, "case")), rendered(t, 2))
+	fmt.Fprintf(&b, "\n%s  %s\n%s", a.style.bold(clean(op.Name())), a.style.dim(plural(n, "case")), rendered(t, 2))
 	for _, d := range op.Dropped {
 		if dropped {
-			fmt.Fprintln(&b, a.said(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
+			fmt.Fprintln(&b, a.redacted(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
 		}
 	}
 	return listed{text: b.String(), planned: n, drops: op.Drops}

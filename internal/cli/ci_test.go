@@ -16,6 +16,7 @@ import (
 // TestTheCIPage: each file in docs/ci.md is YAML, and each command line in it has options
 // that the command knows.
 func TestTheCIPage(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "ci.md"))
 	if err != nil {
 		t.Fatal(err)

@@ -110,7 +110,7 @@ type logged struct{ a *app }
 
 func (l logged) Write(line []byte) (int, error) {
 	if !l.a.quiet {
-		fmt.Fprintln(l.a.streams.Err, "warning: "+l.a.said(strings.TrimSpace(string(line))))
+		fmt.Fprintln(l.a.streams.Err, "warning: "+l.a.redacted(strings.TrimSpace(string(line))))
 	}
 	return len(line), nil
 }
@@ -120,14 +120,14 @@ func (a *app) print(f *failure) {
 	if f.message == "" {
 		return
 	}
-	fmt.Fprintln(a.streams.Err, "error: "+a.said(f.message))
+	fmt.Fprintln(a.streams.Err, "error: "+a.redacted(f.message))
 	if f.hint != "" {
-		fmt.Fprintln(a.streams.Err, "hint: "+a.said(f.hint))
+		fmt.Fprintln(a.streams.Err, "hint: "+a.redacted(f.hint))
 	}
 }
 
-// said is a text that may quote what was sent or what came, as it is printed.
-func (a *app) said(text string) string { return clean(a.secrets.Redact(text)) }
+// redacted is a text that may quote what was sent or what came, as it is printed.
+func (a *app) redacted(text string) string { return clean(a.secrets.Redact(text)) }
 
 // configure gives every command what urfave/cli does not hand down.
 func configure(c *cli.Command) {
@@ -144,7 +144,7 @@ type app struct {
 	terminal Streams // as they were given, to tell what they are
 	secrets  secret.Set
 	quiet    bool // neither progress nor text
-	look     style
+	style     style
 }
 
 func (a *app) root() *cli.Command {
@@ -161,7 +161,7 @@ func (a *app) root() *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour: auto, always or never"}},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			var ok bool
-			if a.look, ok = newStyle(c.String("color"), a.terminal.Out); !ok {
+			if a.style, ok = newStyle(c.String("color"), a.terminal.Out); !ok {
 				return ctx, usage(fmt.Sprintf("invalid value %q for --color", c.String("color")), "use auto, always or never")
 			}
 			return ctx, nil

@@ -21,7 +21,6 @@ import (
 	"testing"
 	"time"
 
-	"obiter/internal/cli"
 	"obiter/internal/execute/session"
 	"obiter/internal/harbour"
 )
@@ -53,36 +52,13 @@ type outcome struct {
 	out, errors string
 }
 
-// obiter runs the command line in a folder, in this process: coverage sees it. A
-// test that runs in parallel with others uses process.
-func obiter(t testing.TB, dir string, args ...string) outcome {
-	t.Helper()
-	back, err := os.Getwd()
-	if err == nil {
-		err = os.Chdir(dir)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() {
-		if err := os.Chdir(back); err != nil {
-			t.Fatal(err)
-		}
-	}()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	var out, errors strings.Builder
-	status := cli.Run(ctx, append([]string{"obiter"}, args...), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errors})
-	return outcome{status, out.String(), withoutProgress(errors.String())}
-}
-
 // withoutProgress leaves out the lines that a slow machine adds.
 func withoutProgress(errors string) string { return progressLine.ReplaceAllString(errors, "") }
 
 var progressLine = regexp.MustCompile(`(?m)^[0-9,]+ cases? answered.* done\n`)
 
-// process runs the built program in a folder.
-func process(t testing.TB, dir string, args ...string) outcome {
+// obiter runs the built program in a folder.
+func obiter(t testing.TB, dir string, args ...string) outcome {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -191,6 +167,7 @@ func golden(t *testing.T, name, got string) {
 }
 
 func TestSurveyAndCasesReadWell(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	o := obiter(t, dir, "survey", "--fields", "--only", "POST *")
 	o.check(t, 0, "POST /vessels", "")
@@ -213,6 +190,7 @@ func TestSurveyAndCasesReadWell(t *testing.T) {
 }
 
 func TestTryAndShowReadWell(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	o := obiter(t, dir, "try", "--only", "/sessions", "--only", "PATCH *", "--at", serve(t, "no-allow", "sentence-only", "status-as-text"))
 	o.check(t, 1, "no-field-errors", "")
@@ -231,6 +209,7 @@ func TestTryAndShowReadWell(t *testing.T) {
 }
 
 func TestExitStatuses(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	// What no schema says of tow orders has to be said in obiter.yaml.
 	others := []string{"--skip", "/tow-orders", "--skip", "/tow-orders/**"}
@@ -247,6 +226,7 @@ func TestExitStatuses(t *testing.T) {
 
 // TestBadInput: each has one clear message, says where and what to do, and changes nothing.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	obiter(t, dir, "survey", "--skip", "/boats/**").check(t, 0, "Harbour office", `warning: --skip "/boats/**" matches no operation`)
 	obiter(t, dir, "survey", "--rule", "maxlength").check(t, 2, "", `--rule "maxlength" is no rule and no family of rules`)
@@ -340,6 +320,7 @@ func TestBadInput(t *testing.T) {
 }
 
 func TestCasesForMachines(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	first := obiter(t, dir, "cases", "--format", "ndjson", "--seed", "5")
 	first.check(t, 0, `"kind":"edge"`, "")
@@ -376,6 +357,7 @@ func TestCasesForMachines(t *testing.T) {
 
 // TestShownLinesReproduceTheCase runs the curl line of a case.
 func TestShownLinesReproduceTheCase(t *testing.T) {
+	t.Parallel()
 	curl, err := exec.LookPath("curl")
 	if err != nil {
 		t.Skip("there is no curl on this machine to try the line with")
@@ -416,6 +398,7 @@ func TestShownLinesReproduceTheCase(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	obiter(t, dir, "demo").check(t, 0, "14 mistakes planted, all found, and nothing else accused.", "")
 	obiter(t, dir, "demo", "--sound").check(t, 0, "nothing was planted, and nothing was found", "")
@@ -426,6 +409,7 @@ func TestDemo(t *testing.T) {
 
 // TestServeAndInterrupt serves the demo, tries it, and interrupts both.
 func TestServeAndInterrupt(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("interrupts are sent as signals")
 	}
@@ -493,6 +477,7 @@ func TestServeAndInterrupt(t *testing.T) {
 
 // TestServerTextCannotSteerTheTerminal: a service's control characters are escaped.
 func TestServerTextCannotSteerTheTerminal(t *testing.T) {
+	t.Parallel()
 	evil := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.Header().Set("X-Evil", "\x1b[2J")
@@ -513,12 +498,13 @@ func TestServerTextCannotSteerTheTerminal(t *testing.T) {
 }
 
 func TestColour(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	for _, c := range []struct {
 		colour string
 		want   bool
 	}{{"auto", false}, {"never", false}, {"always", true}} {
-		o := process(t, dir, "--color", c.colour, "survey")
+		o := obiter(t, dir, "--color", c.colour, "survey")
 		if got := strings.Contains(o.out, "\x1b["); got != c.want || o.status != 0 {
 			t.Errorf("--color %s: colour %v, status %d", c.colour, got, o.status)
 		}
@@ -526,17 +512,19 @@ func TestColour(t *testing.T) {
 }
 
 func TestHelpAndVersion(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
-	process(t, dir).check(t, 0, "Begin with:  obiter demo", "")
-	process(t, dir, "--help").check(t, 0, "survey", "")
-	process(t, dir, "try", "--help").check(t, 0, "--allow-host", "")
-	process(t, dir, "--version").check(t, 0, "obiter version ", "")
-	process(t, dir, "completion", "bash").check(t, 0, "complete", "")
+	obiter(t, dir).check(t, 0, "Begin with:  obiter demo", "")
+	obiter(t, dir, "--help").check(t, 0, "survey", "")
+	obiter(t, dir, "try", "--help").check(t, 0, "--allow-host", "")
+	obiter(t, dir, "--version").check(t, 0, "obiter version ", "")
+	obiter(t, dir, "completion", "bash").check(t, 0, "complete", "")
 }
 
 // TestJudgingAgain reads the last run, says the same of it, and refuses what it
 // cannot do.
 func TestJudgingAgain(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	first := obiter(t, dir, "try", "--at", serve(t, "status-as-text"), "--only", "PATCH *")
 	first.check(t, 1, "bad-member at /status", "")
@@ -566,6 +554,7 @@ func TestJudgingAgain(t *testing.T) {
 // TestFewSockets: where the machine allows fewer connections than requests in flight,
 // they wait for one another, and the service is not accused.
 func TestFewSockets(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	for _, host := range []string{"127.0.0.1", "localhost"} {
 		at := strings.Replace(serve(t), "127.0.0.1", host, 1)

@@ -58,7 +58,7 @@ func (a *app) compared(name string) (*compare.Run, *session.Runs, error) {
 	if err != nil {
 		return nil, nil, errors.Join(err, r.Close())
 	}
-	for _, f := range rep.Whole() {
+	for _, f := range rep.RunFindings() {
 		out.AddRun(f)
 	}
 	return out, r, nil
@@ -108,7 +108,7 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 		}
 	}
 	if format == "text" {
-		fmt.Fprintln(a.streams.Out, a.look.dim("older: "+clean(of.Older.String())+"\nnewer: "+clean(of.Newer.String())))
+		fmt.Fprintln(a.streams.Out, a.style.dim("older: "+clean(of.Older.String())+"\nnewer: "+clean(of.Newer.String())))
 		fmt.Fprintln(a.streams.Out)
 		a.difference(d, all)
 	} else if err := writeDifference(a.streams.Out, of, format); err != nil {
@@ -187,7 +187,7 @@ func (a *app) difference(d compare.Difference, all bool) {
 	if d.Wrong > 0 {
 		colour = codeRed
 	}
-	fmt.Fprintln(out, a.look.in(colour, d.Sentence())+".")
+	fmt.Fprintln(out, a.style.in(colour, d.Sentence())+".")
 	var kind compare.Kind
 	for i, ch := range d.Changes {
 		if i == changesShown && !all {
@@ -196,7 +196,7 @@ func (a *app) difference(d compare.Difference, all bool) {
 		}
 		if ch.Kind != kind {
 			kind = ch.Kind
-			fmt.Fprintln(out, "\n"+a.look.bold(kind.Title()))
+			fmt.Fprintln(out, "\n"+a.style.bold(kind.Title()))
 		}
 		a.change(ch)
 	}
@@ -216,14 +216,14 @@ func (a *app) change(ch compare.Change) {
 	}
 	colour := map[compare.Kind]string{compare.Wrong: codeRed, compare.Right: codeGreen}[ch.Kind]
 	if colour != "" {
-		head = a.look.in(colour, head)
+		head = a.style.in(colour, head)
 	}
-	fmt.Fprintln(out, "\n  "+head+a.look.dim(" · "+plural(ch.Count, "case")))
-	fmt.Fprintln(out, a.look.wrap(clean(some(ch.Operations, 6)), 4))
+	fmt.Fprintln(out, "\n  "+head+a.style.dim(" · "+plural(ch.Count, "case")))
+	fmt.Fprintln(out, a.style.wrap(clean(joinMax(ch.Operations, 6)), 4))
 	if len(ch.Fields) > 0 {
-		fmt.Fprintln(out, a.look.wrap(clean(some(ch.Fields, 12)), 4))
+		fmt.Fprintln(out, a.style.wrap(clean(joinMax(ch.Fields, 12)), 4))
 	}
-	fmt.Fprintln(out, a.look.wrap(clean(instance.Shorten(instance.OneLine(ch.Says), 600)), 4))
+	fmt.Fprintln(out, a.style.wrap(clean(instance.Shorten(instance.OneLine(ch.Says), 600)), 4))
 	text := "show"
 	for i, x := range ch.Cases {
 		if i == 3 {
@@ -231,5 +231,5 @@ func (a *app) change(ch compare.Change) {
 		}
 		text += " " + x.ID
 	}
-	fmt.Fprintln(out, a.look.dim("    "+text))
+	fmt.Fprintln(out, a.style.dim("    "+text))
 }

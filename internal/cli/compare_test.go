@@ -11,6 +11,7 @@ import (
 // TestCompare: two runs of the demo with other faults differ by exactly these, in every
 // form; and what cannot be compared is told.
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	try := func(faults ...string) {
 		t.Helper()

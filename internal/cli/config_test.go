@@ -234,6 +234,7 @@ func marksFolder(t *testing.T) (dir, at string) {
 }
 
 func TestWhatIsLeftBehindIsSaid(t *testing.T) {
+	t.Parallel()
 	dir, at := marksFolder(t)
 	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+at+"\nheaders: {Authorization: Bearer t}\nfixtures:\n  - {name: mark, send: POST /marks, keep: {mark_id: $response.body#/nothing, mark: $response.header.Location}}\n")
 	obiter(t, dir, "try", "--only", "POST /watches").check(t, 0, ", 0 wrong", "")
@@ -246,6 +247,7 @@ func TestWhatIsLeftBehindIsSaid(t *testing.T) {
 
 // TestWhatWouldReachMore is said, and written into the configuration.
 func TestWhatWouldReachMore(t *testing.T) {
+	t.Parallel()
 	dir, at := marksFolder(t)
 	put(t, dir, "obiter.yaml", "description: marks.yaml\nat: "+at+"\nheaders: {X-Station: north}\n")
 	obiter(t, dir, "try", "--write").check(t, 2, "", "--write goes with --controls")
@@ -384,6 +386,7 @@ func TestBadConfiguration(t *testing.T) {
 
 // TestInitIsAStart drafts a configuration of the harbour and tries with it.
 func TestInitIsAStart(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	obiter(t, dir, "init").check(t, 0, "obiter.yaml is written", "")
 	obiter(t, dir, "init").check(t, 2, "", "obiter.yaml already exists and is not overwritten")
@@ -416,6 +419,7 @@ func TestInitIsAStart(t *testing.T) {
 
 // TestAConfiguredLayoutReplacesLearning names a place where the service names nothing.
 func TestAConfiguredLayoutReplacesLearning(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	at := serve(t)
 	put(t, dir, "obiter.yaml", "errors: {list: /errors, field: /pointer, message: /detail}")
@@ -431,6 +435,7 @@ func TestAConfiguredLayoutReplacesLearning(t *testing.T) {
 // TestCertificates tries a service with a certificate of its own making, and one
 // that asks for the client's.
 func TestCertificates(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)

@@ -12,6 +12,7 @@ import (
 )
 
 func TestCurlNamesCredentials(t *testing.T) {
+	t.Parallel()
 	for want, c := range map[string]exchange.Credential{
 		`-H 'Authorization: Bearer '"$OF_FICE"`:          {Scheme: "of fice", Kind: "bearer", In: "header", Name: "Authorization"},
 		`-H 'Authorization: Bearer no token, but words'`: {Scheme: "a", Kind: "bearer", In: "header", Name: "Authorization", Flaw: "malformed"},
@@ -29,6 +30,7 @@ func TestCurlNamesCredentials(t *testing.T) {
 }
 
 func TestCurlAddsNoContentType(t *testing.T) {
+	t.Parallel()
 	c := exchange.Case{Request: exchange.Request{Method: "POST", URL: "http://h", Body: []byte("{}")}}
 	if line := curl(c, record.Head{}); !strings.Contains(line, " -H 'Content-Type:' ") {
 		t.Error(line)
@@ -41,6 +43,7 @@ func TestCurlAddsNoContentType(t *testing.T) {
 
 // TestCurlNamesTheVariablesOfTheFile, as it has them.
 func TestCurlNamesTheVariablesOfTheFile(t *testing.T) {
+	t.Parallel()
 	own := exchange.Credential{Scheme: "door", Kind: "bearer", In: "header", Name: "Authorization", For: "GET /h"}
 	lesser := exchange.Credential{Scheme: "door", Kind: "bearer", In: "header", Name: "Authorization", Flaw: exchange.Lesser}
 	head := record.Head{Headers: []string{"X-Tide"}, Variables: map[string]string{"header x-tide": "at ${TIDE}", own.Key(): "${MATE}", lesser.Key(): "${BOY}"}}
@@ -57,6 +60,7 @@ func TestCurlNamesTheVariablesOfTheFile(t *testing.T) {
 
 // TestNothingInACurlLineRuns, wherever it comes from: the shell prints the words as they are.
 func TestNothingInACurlLineRuns(t *testing.T) {
+	t.Parallel()
 	bash, err := exec.LookPath("sh")
 	if err != nil {
 		t.Skip("no shell")

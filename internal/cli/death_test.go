@@ -122,7 +122,7 @@ func TestTheLoop(t *testing.T) {
 	put(t, dir, "main.go", mooring)
 	put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: OFFICE_AT=%s exec go run main.go\n  within: 90s\nheaders: { X-Key: '${OFFICE_KEY}' }\n", at, at))
 	t.Setenv("OFFICE_KEY", "deep-water-lock-42")
-	first := process(t, dir, "try")
+	first := obiter(t, dir, "try")
 	first.check(t, 1, "ended the service (status ", "; going on without it")
 	for _, want := range []string{"error crashed", "error accepted (length) at body /name", "at body /depth", "The run is in .obiter/runs/127.0.0.1-"} {
 		if !strings.Contains(first.out, want) {
@@ -132,32 +132,32 @@ func TestTheLoop(t *testing.T) {
 	if strings.Contains(first.out, "no-answer") || strings.Count(first.out, "error crashed") != 1 || strings.Contains(first.out, "nterrupted") {
 		t.Errorf("more than what ended it is told:\n%s", first.out)
 	}
-	process(t, dir, "compare").check(t, 2, "", "there is no earlier run in this folder") // it is one run
+	obiter(t, dir, "compare").check(t, 2, "", "there is no earlier run in this folder") // it is one run
 	crash := regexp.MustCompile(`(?s)error crashed.*?show ([0-9a-f]{10})`).FindStringSubmatch(first.out)
 	if crash == nil {
 		t.Fatalf("no crash is named in\n%s", first.out)
 	}
-	shown := process(t, dir, "show", crash[1])
+	shown := obiter(t, dir, "show", crash[1])
 	shown.check(t, 0, "Logged\n  ", "")
 	for _, want := range []string{"case=" + crash[1] + " POST key=[OFFICE_KEY not kept]", `trace 00-`, `\x1b[2J`, "ended the service (status "} {
 		if !strings.Contains(shown.out, want) {
 			t.Errorf("%q is not in\n%s", want, shown.out)
 		}
 	}
-	process(t, dir, "report", "--out", "page.html").check(t, 0, "", "")
+	obiter(t, dir, "report", "--out", "page.html").check(t, 0, "", "")
 	if page := string(mustRead(t, dir, "page.html")); !strings.Contains(page, "logged by the service") || !strings.Contains(page, "case="+crash[1]+" POST") || strings.Contains(page, "deep-water") {
 		t.Errorf("the page lacks the log, or has a secret")
 	}
 	judgedAgain(t, dir)
-	planned := strings.Count(process(t, dir, "cases", "--format", "ndjson").out, "\n")
+	planned := strings.Count(obiter(t, dir, "cases", "--format", "ndjson").out, "\n")
 	if n := len(knownCases(t, lastRun(t, dir))); n < planned {
 		t.Errorf("%d cases were tried of %d", n, planned)
 	}
-	if o := process(t, dir, "judge", "--format", "json"); strings.Contains(o.out, `"incomplete"`) {
+	if o := obiter(t, dir, "judge", "--format", "json"); strings.Contains(o.out, `"incomplete"`) {
 		t.Errorf("it is said to be incomplete:\n%.2000s", o.out)
 	}
 	put(t, dir, "main.go", strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "").Replace(mooring))
-	again := process(t, dir, "try", "--failed")
+	again := obiter(t, dir, "try", "--failed")
 	again.check(t, 1, "right now", "")
 	right, still, _ := strings.Cut(again.out, "\nStill wrong\n")
 	if !strings.Contains(right, "crashed") || !strings.Contains(right, "field") || !strings.Contains(still, "accepted (length)") || strings.Contains(still, "crashed") || strings.Contains(again.out, "Newly wrong") {
@@ -210,15 +210,15 @@ func TestLogsWithoutMarks(t *testing.T) {
 	t.Cleanup(server.Close)
 	t.Setenv("OFFICE_KEY", "deep-water-lock-42")
 	put(t, dir, "obiter.yaml", "at: "+server.URL+"\nservice: { log: office.log }\nheaders: { X-Key: '${OFFICE_KEY}' }\n")
-	o := process(t, dir, "try")
+	o := obiter(t, dir, "try")
 	crash := regexp.MustCompile(`(?s)error crashed.*?show ([0-9a-f]{10})`).FindStringSubmatch(o.out)
 	if crash == nil {
 		t.Fatalf("no crash is named in\n%s%s", o.out, o.errors)
 	}
-	shown := process(t, dir, "show", crash[1])
+	shown := obiter(t, dir, "show", crash[1])
 	shown.check(t, 0, "Logged\n  nil pointer, key [OFFICE_KEY not kept]\n  in deep.go\n\nFindings", "")
 	put(t, dir, "obiter.yaml", "at: "+server.URL+"\nservice: { log: nowhere.log }\n")
-	process(t, dir, "try").check(t, 1, "error crashed", "warning: there is no log of the service at nowhere.log yet")
+	obiter(t, dir, "try").check(t, 1, "error crashed", "warning: there is no log of the service at nowhere.log yet")
 	for text, want := range map[string]string{
 		"service: { log: a, start: b }":      "log: goes without start:",
 		"service: { ready: GET /x, log: a }": "are for a service that is started",
@@ -229,6 +229,6 @@ func TestLogsWithoutMarks(t *testing.T) {
 		"service: { stop: a }":               `unknown key "stop"`,
 	} {
 		put(t, dir, "obiter.yaml", text)
-		process(t, dir, "try").check(t, 2, "", want)
+		obiter(t, dir, "try").check(t, 2, "", want)
 	}
 }

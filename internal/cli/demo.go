@@ -139,16 +139,16 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 }
 
 func (a *app) step(title, command string) {
-	fmt.Fprintln(a.streams.Out, "\n"+a.look.in(codeCyan, "# "+title))
+	fmt.Fprintln(a.streams.Out, "\n"+a.style.in(codeCyan, "# "+title))
 	if command != "" {
-		fmt.Fprintln(a.streams.Out, a.look.dim("$ "+command))
+		fmt.Fprintln(a.streams.Out, a.style.dim("$ "+command))
 	}
 	fmt.Fprintln(a.streams.Out)
 }
 
 // planted holds what was found against what was planted. All of it and nothing
 // else is success; the demo fails else.
-func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []string) error {
+func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []string) error {
 	out := a.streams.Out
 	a.step("What was planted, and what was found", "")
 	missed := 0
@@ -157,20 +157,20 @@ func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []stri
 		if !slices.Contains(faults, f.Name) {
 			continue
 		}
-		mark, by := a.look.in(codeRed, "missed"), ""
+		mark, by := a.style.in(codeRed, "missed"), ""
 		for i, e := range entries {
 			if !slices.Contains(e.Operations, f.Operation) || f.Field() != "" && !slices.Contains(e.Fields, f.Field()) {
 				continue
 			}
 			explained[i] = explained[i] || e.Code == f.Code || slices.Contains(f.Also, e.Code)
 			if e.Code == f.Code && by == "" {
-				mark, by = a.look.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
+				mark, by = a.style.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
 			}
 		}
 		if by == "" {
 			missed++
 		}
-		fmt.Fprintf(out, "  %s  %-38s %-17s %s\n          %s\n", mark, f.Operation, f.Code, a.look.dim(by), f.Says)
+		fmt.Fprintf(out, "  %s  %-38s %-17s %s\n          %s\n", mark, f.Operation, f.Code, a.style.dim(by), f.Says)
 	}
 	stray := 0
 	for i, ok := range explained {
@@ -195,7 +195,7 @@ func (a *app) planted(rep *report.Report, entries []*report.Entry, faults []stri
 	return nil
 }
 
-func firstCase(entries []*report.Entry) string {
+func firstCase(entries []*report.Cause) string {
 	if len(entries) == 0 {
 		return ""
 	}

@@ -156,7 +156,7 @@ func (a *app) draftFile(out *drafting, name, operation, folder string) error {
 		return err
 	}
 	defer f.Close()
-	sort := capture.SortOf(f)
+	sort := capture.Detect(f)
 	if sort == capture.RunFile {
 		return usage(name+" is a run file", "write it as an archive first: obiter report --out capture.har, then draft from that")
 	}
@@ -324,6 +324,6 @@ func (a *app) draftInto(d *draft.Draft, name string) error {
 	if err := os.WriteFile(name, text, 0o644); err != nil {
 		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "check its permissions")
 	}
-	fmt.Fprintf(a.streams.Out, "%s: added %s: %s\n", name, plural(len(added), "operation"), some(added, 8))
+	fmt.Fprintf(a.streams.Out, "%s: added %s: %s\n", name, plural(len(added), "operation"), joinMax(added, 8))
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 // TestDraftFromACapture drafts from the archive of a run against a service with mistakes,
 // and tries that service by the draft: it finds what was planted.
 func TestDraftFromACapture(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	put(t, dir, "obiter.yaml", string(harbour.Config))
 	base := serve(t, harbour.DemoFaults()...)
@@ -55,6 +56,7 @@ func TestDraftFromACapture(t *testing.T) {
 }
 
 func TestDraftFromFiles(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "otter.json", `{"name":"Otter","pull_t":60.5,"built_on":"2014-03-28"}`)
 	put(t, dir, "seal.json", `{"name":"Seal","pull_t":45}`)

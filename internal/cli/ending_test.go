@@ -26,6 +26,7 @@ import (
 // TestHoweverARunEnds: what was answered is in the run file, and each record that was made
 // is taken away or told, by the run itself, or after a kill by obiter undo.
 func TestHoweverARunEnds(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("runs are ended by signals")
 	}
@@ -70,7 +71,7 @@ func TestHoweverARunEnds(t *testing.T) {
 			t.Parallel()
 			dir, e := demoFolder(t)
 			flawed := map[string]bool{}
-			for line := range strings.Lines(process(t, dir, "cases", "--format", "ndjson", "--depth", "quick").out) {
+			for line := range strings.Lines(obiter(t, dir, "cases", "--format", "ndjson", "--depth", "quick").out) {
 				var c struct{ Case, Kind string }
 				if err := json.Unmarshal([]byte(line), &c); err != nil {
 					t.Fatal(err)
@@ -139,12 +140,12 @@ func TestHoweverARunEnds(t *testing.T) {
 			inFlight := 0
 			if x.status < 0 || x.name == "three interrupts" { // which ends it at once
 				file, inFlight = "run.ndjson.part", 16 // what was answered and not read yet
-				o := process(t, dir, "undo", "--unseen")
+				o := obiter(t, dir, "undo", "--unseen")
 				told.WriteString(o.errors)
 				if o.status > 1 {
 					t.Errorf("undo: status %d: %s", o.status, o.errors)
 				}
-				if again := process(t, dir, "undo"); again.status != 0 || again.errors != "" {
+				if again := obiter(t, dir, "undo"); again.status != 0 || again.errors != "" {
 					t.Errorf("undone again: status %d: %s", again.status, again.errors)
 				}
 			}
@@ -185,19 +186,20 @@ var notDeleted = regexp.MustCompile(`not deleted: (\d+) records? of `)
 
 // TestOneRunAtATime: the second one in a folder is told who holds it, and sends nothing.
 func TestOneRunAtATime(t *testing.T) {
+	t.Parallel()
 	dir, e := demoFolder(t)
 	var second outcome
 	var once sync.Once
 	e.mu.Lock()
 	e.moment = func(int, *http.Request) {
-		once.Do(func() { second = process(t, dir, "try") })
+		once.Do(func() { second = obiter(t, dir, "try") })
 	}
 	e.mu.Unlock()
-	first := process(t, dir, "try", "--only", "/berths")
+	first := obiter(t, dir, "try", "--only", "/berths")
 	if first.status != 0 || second.status != 2 || !regexp.MustCompile(`^error: another run is going on in this folder: process \d+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d \(\.obiter/lock\)\nhint: `).MatchString(second.errors) {
 		t.Errorf("status %d, and %d: %s", first.status, second.status, second.errors)
 	}
-	if third := process(t, dir, "try", "--only", "/berths"); third.status != 0 {
+	if third := obiter(t, dir, "try", "--only", "/berths"); third.status != 0 {
 		t.Errorf("status %d: %s", third.status, third.errors)
 	}
 }
@@ -205,6 +207,7 @@ func TestOneRunAtATime(t *testing.T) {
 // TestLongAnswersAreCut: 64 KiB of an answer are kept, and one that goes on is not judged
 // by that; with --keep-bodies all is kept and judged.
 func TestLongAnswersAreCut(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -227,7 +230,7 @@ func TestLongAnswersAreCut(t *testing.T) {
 		if keep {
 			args = append(args, "--keep-bodies")
 		}
-		o := process(t, dir, args...)
+		o := obiter(t, dir, args...)
 		kept, err := os.ReadFile(lastRun(t, dir))
 		whole := strings.Contains(string(kept), strings.Repeat("x", 100<<10))
 		if err != nil || o.status != 0 || whole != keep || strings.Contains(o.out, "unproven") == keep || strings.Contains(string(kept), `"not-judged"`) == keep {
@@ -238,6 +241,7 @@ func TestLongAnswersAreCut(t *testing.T) {
 
 // TestNothingIsWaitedForThatHasNoEnd: a run file, a last run and a $ref that are pipes.
 func TestNothingIsWaitedForThatHasNoEnd(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("no such pipes")
 	}
@@ -246,13 +250,13 @@ func TestNothingIsWaitedForThatHasNoEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	put(t, dir, "refers.yaml", "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {/a: {post: {requestBody: {content: {application/json: {schema: {$ref: 'pipe.yaml#/a'}}}}}}}\n")
-	process(t, dir, "judge", "pipe.yaml").check(t, 2, "", "pipe.yaml is not a regular file")
-	process(t, dir, "show", "abc").check(t, 2, "", "1.ndjson is not a regular file")
-	process(t, dir, "survey", "pipe.yaml").check(t, 2, "", "pipe.yaml: this is not a regular file")
-	process(t, dir, "survey", "refers.yaml").check(t, 0, "", "cannot be followed: pipe.yaml: this is not a regular file")
-	process(t, dir, "try", "--at", serve(t), "--only", "/berths").check(t, 2, "", "cannot write the run file .obiter/made.ndjson: it is no ordinary file")
+	obiter(t, dir, "judge", "pipe.yaml").check(t, 2, "", "pipe.yaml is not a regular file")
+	obiter(t, dir, "show", "abc").check(t, 2, "", "1.ndjson is not a regular file")
+	obiter(t, dir, "survey", "pipe.yaml").check(t, 2, "", "pipe.yaml: this is not a regular file")
+	obiter(t, dir, "survey", "refers.yaml").check(t, 0, "", "cannot be followed: pipe.yaml: this is not a regular file")
+	obiter(t, dir, "try", "--at", serve(t), "--only", "/berths").check(t, 2, "", "cannot write the run file .obiter/made.ndjson: it is no ordinary file")
 	if err := os.Remove(filepath.Join(dir, ".obiter", "made.ndjson")); err != nil {
 		t.Fatal(err)
 	}
-	process(t, dir, "try", "--at", serve(t), "--only", "/berths").check(t, 0, "0 wrong", "")
+	obiter(t, dir, "try", "--at", serve(t), "--only", "/berths").check(t, 0, "0 wrong", "")
 }

@@ -33,31 +33,31 @@ func (a *app) explainCommand() *cli.Command {
 
 func (a *app) listCodes() {
 	out := a.streams.Out
-	fmt.Fprintln(out, a.look.bold("Findings"))
+	fmt.Fprintln(out, a.style.bold("Findings"))
 	t := newTable(2)
 	for _, c := range judge.Codes {
 		t.AppendRow([]any{c.Code, string(c.Severity), c.Title})
 	}
 	fmt.Fprint(out, rendered(t, 2))
-	fmt.Fprintln(out, "\n"+a.look.bold("Rules"))
+	fmt.Fprintln(out, "\n"+a.style.bold("Rules"))
 	var names []string
 	for _, r := range rule.All {
 		names = append(names, r.Name)
 	}
-	fmt.Fprintln(out, a.look.wrap(strings.Join(names, ", "), 2))
+	fmt.Fprintln(out, a.style.wrap(strings.Join(names, ", "), 2))
 }
 
 func (a *app) explain(code, typed string) error {
 	out := a.streams.Out
 	if c, ok := judge.Find(code); ok {
-		fmt.Fprintln(out, a.look.severity(c.Severity, string(c.Severity)+" "+c.Code)+"  "+c.Title)
+		fmt.Fprintln(out, a.style.severity(c.Severity, string(c.Severity)+" "+c.Code)+"  "+c.Title)
 		if c.Cites != "" {
-			fmt.Fprintln(out, a.look.dim(c.Cites))
+			fmt.Fprintln(out, a.style.dim(c.Cites))
 		}
 		for _, part := range []struct{ title, text string }{{"What it means", c.Means}, {"Where it is not told", c.Spared}, {"Why it matters", c.Matters}, {"How to fix it", c.Remedy}} {
-			fmt.Fprintln(out, "\n"+a.look.bold(part.title)+"\n"+a.look.wrap(part.text, 2))
+			fmt.Fprintln(out, "\n"+a.style.bold(part.title)+"\n"+a.style.wrap(part.text, 2))
 		}
-		fmt.Fprintln(out, "\n"+a.look.bold("A correct answer")+"\n  "+strings.ReplaceAll(c.Example, "\n", "\n  "))
+		fmt.Fprintln(out, "\n"+a.style.bold("A correct answer")+"\n  "+strings.ReplaceAll(c.Example, "\n", "\n  "))
 		return nil
 	}
 	i := slices.IndexFunc(rule.All, func(r rule.Rule) bool { return strings.ToLower(r.Name) == code })
@@ -66,11 +66,11 @@ func (a *app) explain(code, typed string) error {
 	}
 	r := rule.All[i]
 	if r.Unbroken != "" {
-		fmt.Fprintln(out, a.look.bold(r.Name)+"  without flaws of its own\n\n"+a.look.bold("Why")+"\n"+a.look.wrap(r.Unbroken, 2))
+		fmt.Fprintln(out, a.style.bold(r.Name)+"  without flaws of its own\n\n"+a.style.bold("Why")+"\n"+a.style.wrap(r.Unbroken, 2))
 		return nil
 	}
-	fmt.Fprintln(out, a.look.bold(r.Name)+"  a rule that requests break\n\n"+a.look.bold("How it is broken")+"\n"+a.look.wrap(r.Says, 2))
-	fmt.Fprintln(out, "\n"+a.look.bold("Expected answer")+"\n"+a.look.wrap(expectedOf(r), 2))
+	fmt.Fprintln(out, a.style.bold(r.Name)+"  a rule that requests break\n\n"+a.style.bold("How it is broken")+"\n"+a.style.wrap(r.Says, 2))
+	fmt.Fprintln(out, "\n"+a.style.bold("Expected answer")+"\n"+a.style.wrap(expectedOf(r), 2))
 	return nil
 }
 

@@ -10,7 +10,7 @@ import (
 
 // reached divides entries into what was found, and what was not reached, which is
 // nobody's fault. What is known is left out.
-func reached(entries []*report.Entry) (found, missed []*report.Entry) {
+func reached(entries []*report.Cause) (found, missed []*report.Cause) {
 	for _, e := range entries {
 		if e.Known {
 			continue
@@ -31,7 +31,7 @@ const (
 )
 
 // findings prints what was found: a paragraph a cause, the gravest first.
-func (a *app) findings(found []*report.Entry, all bool) {
+func (a *app) findings(found []*report.Cause, all bool) {
 	out := a.streams.Out
 	shown := found
 	if len(found) > manyCauses && !all {
@@ -39,21 +39,21 @@ func (a *app) findings(found []*report.Entry, all bool) {
 	}
 	for i, e := range shown {
 		if e.Form && i > 0 && !shown[i-1].Form {
-			fmt.Fprintln(out, "\n"+a.look.bold("How answers are written"))
+			fmt.Fprintln(out, "\n"+a.style.bold("How answers are written"))
 		}
-		fmt.Fprintln(out, "\n"+a.cause(e)+a.look.dim(" · "+plural(e.Count, "answer")))
-		fmt.Fprintln(out, a.look.wrap(clean(some(e.Operations, 6)), 2))
+		fmt.Fprintln(out, "\n"+a.cause(e)+a.style.dim(" · "+plural(e.Count, "answer")))
+		fmt.Fprintln(out, a.style.wrap(clean(joinMax(e.Operations, 6)), 2))
 		if len(e.Places) > 1 {
-			fmt.Fprintln(out, a.look.wrap(clean(some(shortly(e.Places), 12)), 2))
+			fmt.Fprintln(out, a.style.wrap(clean(joinMax(shortly(e.Places), 12)), 2))
 		}
 		if e.Summary != "" {
-			fmt.Fprintln(out, a.look.wrap(clean(e.Summary), 2))
+			fmt.Fprintln(out, a.style.wrap(clean(e.Summary), 2))
 		}
-		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 2))
+		fmt.Fprintln(out, a.style.wrap(clean(e.Examples[0].Message), 2))
 		if e.Cites != "" {
-			fmt.Fprintln(out, a.look.dim(a.look.wrap(e.Cites, 2)))
+			fmt.Fprintln(out, a.style.dim(a.style.wrap(e.Cites, 2)))
 		}
-		fmt.Fprintln(out, a.look.dim(a.look.wrap(caseList(e), 2)))
+		fmt.Fprintln(out, a.style.dim(a.style.wrap(caseList(e), 2)))
 	}
 	if more := len(found) - len(shown); more > 0 {
 		fmt.Fprintf(out, "\nThese are the gravest %d; %d more: obiter judge --all\n", len(shown), more)
@@ -61,8 +61,8 @@ func (a *app) findings(found []*report.Entry, all bool) {
 }
 
 // cause says in a few words what was found: its severity, its code, and where.
-func (a *app) cause(e *report.Entry) string {
-	head := a.look.severity(e.Severity, string(e.Severity)+" "+e.Code)
+func (a *app) cause(e *report.Cause) string {
+	head := a.style.severity(e.Severity, string(e.Severity)+" "+e.Code)
 	if e.Family != "" {
 		head += " (" + e.Family + ")"
 	}
@@ -95,32 +95,32 @@ func shortly(places []string) []string {
 
 // ranked prints the gravest of many causes once more, a line each, so that the
 // end of a long report is enough to begin with.
-func (a *app) ranked(found []*report.Entry) {
+func (a *app) ranked(found []*report.Cause) {
 	const many, lines = 8, 10
 	if len(found) <= many {
 		return
 	}
-	fmt.Fprintln(a.streams.Out, "\n"+a.look.bold("The gravest first"))
+	fmt.Fprintln(a.streams.Out, "\n"+a.style.bold("The gravest first"))
 	for _, e := range found[:min(len(found), lines)] {
-		fmt.Fprintln(a.streams.Out, "  "+a.cause(e)+a.look.dim(" · "+clean(some(e.Operations, 1))+" · show "+e.Examples[0].Case))
+		fmt.Fprintln(a.streams.Out, "  "+a.cause(e)+a.style.dim(" · "+clean(joinMax(e.Operations, 1))+" · show "+e.Examples[0].Case))
 	}
 }
 
 // notReached prints which operations were not reached, and what each asks for.
-func (a *app) notReached(missed []*report.Entry) {
+func (a *app) notReached(missed []*report.Cause) {
 	out := a.streams.Out
 	if len(missed) > 0 {
-		fmt.Fprintln(out, "\n"+a.look.bold("Not reached"))
+		fmt.Fprintln(out, "\n"+a.style.bold("Not reached"))
 	}
 	for _, e := range missed {
 		fmt.Fprintln(out, "\n  "+clean(e.Operation()))
-		fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 4))
-		fmt.Fprintln(out, a.look.dim(a.look.wrap(caseList(e), 4)))
+		fmt.Fprintln(out, a.style.wrap(clean(e.Examples[0].Message), 4))
+		fmt.Fprintln(out, a.style.dim(a.style.wrap(caseList(e), 4)))
 	}
 }
 
-// some is a list with its end counted.
-func some(list []string, n int) string {
+// joinMax is a list with its end counted.
+func joinMax(list []string, n int) string {
 	if len(list) <= n+1 {
 		return strings.Join(list, ", ")
 	}
@@ -130,15 +130,15 @@ func some(list []string, n int) string {
 // learned says how the API names fields.
 func (a *app) learned(rep *report.Report) {
 	if rep.Own != "" {
-		fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap("Rejections are "+rep.Own+" by configuration, and are not measured against RFC 9457.", 0))
+		fmt.Fprintln(a.streams.Out, "\n"+a.style.wrap("Rejections are "+rep.Own+" by configuration, and are not measured against RFC 9457.", 0))
 	}
 	if l := rep.Layout; l != nil {
-		fmt.Fprintln(a.streams.Out, "\n"+a.look.wrap(clean(taught(*l)), 0))
+		fmt.Fprintln(a.streams.Out, "\n"+a.style.wrap(clean(layoutSentence(*l)), 0))
 	}
 }
 
-// taught says in a sentence or two how an API names fields.
-func taught(l judge.Layout) string {
+// layoutSentence says in a sentence or two how an API names fields.
+func layoutSentence(l judge.Layout) string {
 	had := "the " + plural(l.Of, "rejection") + " that had to name one"
 	switch {
 	case l.Answers == 0 && l.Sentences > 0:
@@ -167,7 +167,7 @@ func taught(l judge.Layout) string {
 	return text
 }
 
-func caseList(e *report.Entry) string {
+func caseList(e *report.Cause) string {
 	var ids []string
 	for _, x := range e.Examples {
 		ids = append(ids, x.Case)
@@ -180,7 +180,7 @@ func caseList(e *report.Entry) string {
 }
 
 // totals prints the last lines of a run.
-func (a *app) totals(rep *report.Report, found, missed []*report.Entry, file string) {
+func (a *app) totals(rep *report.Report, found, missed []*report.Cause, file string) {
 	t := rep.Totals()
 	counts := map[judge.Severity]int{}
 	for _, e := range found {
@@ -198,9 +198,9 @@ func (a *app) totals(rep *report.Report, found, missed []*report.Entry, file str
 	}
 	switch {
 	case len(found) == 0 && t.Unproven == 0 && t.Cases > 0:
-		line = a.look.in(codeGreen, line)
+		line = a.style.in(codeGreen, line)
 	case counts[judge.Error] > 0:
-		line = a.look.in(codeRed, line)
+		line = a.style.in(codeRed, line)
 	}
 	out := a.streams.Out
 	fmt.Fprintln(out, "\n"+line)

@@ -20,6 +20,7 @@ import (
 // TestManyCausesAreCut: the gravest are printed, the rest on request, and the end
 // of the report is enough to begin with.
 func TestManyCausesAreCut(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path != "/piers/7" || r.URL.Query().Get("metres") == "" {
 			w.WriteHeader(http.StatusInternalServerError)
@@ -59,6 +60,7 @@ func TestManyCausesAreCut(t *testing.T) {
 // TestALayoutOfItsOwn tries a service that answers as the harbour does, but with
 // another media type and other members.
 func TestALayoutOfItsOwn(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	own := translated(t, serve(t, "bare-rejection"))
 	put(t, dir, "obiter.yaml", "description: openapi.yaml\nerrors: { media_type: application/json }\n")
@@ -116,6 +118,7 @@ func translated(t *testing.T, address string) string {
 
 // TestLongValuesAreFolded: and what is wrong with a parameter is marked where it is.
 func TestLongValuesAreFolded(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	at := serve(t)
 	obiter(t, dir, "try", "--at", at, "--only", "GET /vessels", "--only", "POST /berth-bookings", "--rule", "length", "--rule", "bounds").check(t, 0, ", 0 wrong", "")

@@ -35,6 +35,7 @@ func obeys(t *testing.T, s *jsonschema.Schema, text string) {
 
 // TestWhatMachinesReadObeysItsSchema runs each command that writes for machines.
 func TestWhatMachinesReadObeysItsSchema(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	schema := schemas(t)
 	cases := obiter(t, dir, "cases", "--format", "ndjson", "--depth", "deep", "--only", "PUT *", "--only", "GET *")
@@ -69,6 +70,7 @@ func TestWhatMachinesReadObeysItsSchema(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	obiter(t, dir, "explain").check(t, 0, "leaks-internals", "")
 	o := obiter(t, dir, "explain", "missed-field")

@@ -47,10 +47,10 @@ func (a *app) init(c *cli.Command) error {
 	fmt.Fprintf(a.streams.Out, "%s is written. Read it, then: obiter try\n", configFile)
 	credentials, foreign := sources.LeftOpen(doc)
 	if len(credentials) > 0 {
-		fmt.Fprintln(a.streams.Out, a.look.wrap("Left open: the credentials "+clean(some(credentials, 8))+"; set the variables, and remove the # before them.", 0))
+		fmt.Fprintln(a.streams.Out, a.style.wrap("Left open: the credentials "+clean(joinMax(credentials, 8))+"; set the variables, and remove the # before them.", 0))
 	}
 	if len(foreign) > 0 {
-		fmt.Fprintln(a.streams.Out, a.look.wrap("Left open: on which records "+clean(some(foreign, 8))+" may be tried; nothing makes any. obiter try --controls tells what to write.", 0))
+		fmt.Fprintln(a.streams.Out, a.style.wrap("Left open: on which records "+clean(joinMax(foreign, 8))+" may be tried; nothing makes any. obiter try --controls tells what to write.", 0))
 	}
 	return nil
 }

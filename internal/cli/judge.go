@@ -122,7 +122,7 @@ func (a *app) judge(names []string, of *session.Captures, c *cli.Command) error 
 	}
 	if format == "text" {
 		if why := r.Incomplete(); why != "" {
-			fmt.Fprintln(a.streams.Out, a.look.in(codeYellow, "Not complete: "+why+"."))
+			fmt.Fprintln(a.streams.Out, a.style.in(codeYellow, "Not complete: "+why+"."))
 		}
 		a.judged(nameOf(r), of, head, rep)
 	}
@@ -140,9 +140,9 @@ func (a *app) judge(names []string, of *session.Captures, c *cli.Command) error 
 func (a *app) judged(name string, of *session.Captures, head record.Head, rep *report.Report) {
 	out := a.streams.Out
 	if of != nil {
-		fmt.Fprintln(out, a.look.bold("Judged: "+clean(head.At))+a.look.dim("  "+clean(head.Description)))
+		fmt.Fprintln(out, a.style.bold("Judged: "+clean(head.At))+a.style.dim("  "+clean(head.Description)))
 	} else {
-		fmt.Fprintln(out, a.look.bold("Judged again: "+clean(name))+a.look.dim("  "+clean(head.Description+", at "+head.At+", "+head.Started)))
+		fmt.Fprintln(out, a.style.bold("Judged again: "+clean(name))+a.style.dim("  "+clean(head.Description+", at "+head.At+", "+head.Started)))
 	}
 	fmt.Fprintln(out)
 	width := 0

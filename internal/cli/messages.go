@@ -105,12 +105,12 @@ func (a *app) listMessages(list []report.Message) {
 		if from > 0 {
 			fmt.Fprintln(out)
 		}
-		fmt.Fprintln(out, a.look.bold(clean(list[from].Operation)))
+		fmt.Fprintln(out, a.style.bold(clean(list[from].Operation)))
 		t := newTable(2)
 		for _, m := range list[from:i] {
 			words := clean(instance.Shorten(instance.OneLine(m.Words), 160))
 			for _, note := range m.Notes() {
-				words = strings.TrimSpace(words + a.look.in(codeYellow, "  ("+note+")"))
+				words = strings.TrimSpace(words + a.style.in(codeYellow, "  ("+note+")"))
 			}
 			where := clean(m.Field)
 			if m.In != "body" && m.In != "request" {
@@ -134,7 +134,7 @@ func (a *app) wordings(list []report.Message) {
 			continue
 		}
 		if len(told) == 0 {
-			fmt.Fprintln(out, "\n"+a.look.bold("Worded in several ways")+a.look.dim(", the field's name, numbers and quoted values put aside"))
+			fmt.Fprintln(out, "\n"+a.style.bold("Worded in several ways")+a.style.dim(", the field's name, numbers and quoted values put aside"))
 		}
 		told[m.Rule] = true
 		fmt.Fprintf(out, "  %s: %d ways\n", clean(m.Rule), m.Ways)
@@ -155,7 +155,7 @@ func (a *app) wordings(list []report.Message) {
 			if o.Words != "" {
 				words = "“" + clean(instance.Shorten(instance.OneLine(o.Words), 120)) + "”"
 			}
-			fmt.Fprintln(out, "    "+words+a.look.dim("  show "+o.Case))
+			fmt.Fprintln(out, "    "+words+a.style.dim("  show "+o.Case))
 		}
 	}
 }

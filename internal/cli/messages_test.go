@@ -15,6 +15,7 @@ import (
 // TestMessages: what the service says of each field and rule is listed, and the block for
 // obiter.yaml holds it to that: the same words are right, others are told with both.
 func TestMessages(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)

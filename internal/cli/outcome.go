@@ -124,7 +124,7 @@ type outcomeJSON struct {
 	Totals      record.Totals      `json:"totals"`
 	Causes      causesJSON         `json:"causes"`
 	Operations  []lineJSON         `json:"operations"`
-	Findings    []*report.Entry    `json:"findings"`
+	Findings    []*report.Cause    `json:"findings"`
 	Matrix      []*report.Resource `json:"matrix"`
 	Layouts     []*report.Layout   `json:"layouts"`
 	Messages    []report.Message   `json:"messages"`

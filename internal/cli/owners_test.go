@@ -26,6 +26,7 @@ type keeper interface {
 // TestNobodyIsHarmedByAKill: a run is killed at some moment, and what it left is deleted, or told,
 // afterwards; what others keep stays as it is.
 func TestNobodyIsHarmedByAKill(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("runs are ended by signals")
 	}

@@ -141,7 +141,7 @@ func (a *app) openDescription(name string) (*oad.Document, error) {
 		return nil, err
 	}
 	for _, w := range doc.Warnings {
-		fmt.Fprintln(a.streams.Err, "warning: "+a.said(w))
+		fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(w))
 	}
 	return doc, nil
 }
@@ -231,7 +231,7 @@ func (a *app) planned(doc *oad.Document, opt plan.Options) (*plan.Plan, error) {
 		return nil, err
 	}
 	for _, w := range p.Warnings {
-		fmt.Fprintln(a.streams.Err, "warning: "+a.said(w.Error()+"; "+w.Hint))
+		fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(w.Error()+"; "+w.Hint))
 	}
 	return p, nil
 }

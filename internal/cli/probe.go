@@ -106,9 +106,9 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *sources.Sources,
 	}
 	opt.Plan.Only, opt.Plan.Skip, opt.Parallel = c.StringSlice("only"), conf.Skip, 1
 	var out []probedOperation
-	events := trial.Events{Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
-		Remains: func(text string) { fmt.Fprintln(a.streams.Err, a.said(text)) },
-		Service: func(text string) { fmt.Fprintln(a.streams.Err, a.said(text)) }}
+	events := trial.Events{Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(text)) },
+		Remains: func(text string) { fmt.Fprintln(a.streams.Err, a.redacted(text)) },
+		Service: func(text string) { fmt.Fprintln(a.streams.Err, a.redacted(text)) }}
 	_, err = trial.Probe(ctx, opt, func(_ context.Context, op *plan.Operation, ask func(any) exchange.Answer) error {
 		if op.IsWholeAPI() {
 			return nil
@@ -128,7 +128,7 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *sources.Sources,
 			}
 			return nil
 		}
-		fmt.Fprintln(a.streams.Err, a.look.dim("probing "+clean(op.Name())))
+		fmt.Fprintln(a.streams.Err, a.style.dim("probing "+clean(op.Name())))
 		p.found = d.Probe(op.Method, op.Operation.Path, media)
 		p.outcome = probe.Operation(op.Patched(base), strings.HasPrefix(media, "application/merge-patch+json"), func(body any) exchange.Answer {
 			answer := ask(body)
@@ -159,11 +159,11 @@ func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation,
 	some := false
 	for _, p := range list {
 		if p.found == nil {
-			fmt.Fprintln(out, a.look.bold(clean(p.name))+"  "+a.look.dim("not probed: "+clean(p.why)))
+			fmt.Fprintln(out, a.style.bold(clean(p.name))+"  "+a.style.dim("not probed: "+clean(p.why)))
 			continue
 		}
 		some = true
-		fmt.Fprintln(out, a.look.bold(clean(p.name))+"  "+a.look.dim(fmt.Sprintf("%s of %s", plural(p.outcome.Requests, "request"), plural(p.outcome.Fields, "field"))))
+		fmt.Fprintln(out, a.style.bold(clean(p.name))+"  "+a.style.dim(fmt.Sprintf("%s of %s", plural(p.outcome.Requests, "request"), plural(p.outcome.Fields, "field"))))
 		t := newTable(2)
 		for _, l := range p.found.Lines() {
 			field := l.Field
@@ -172,12 +172,12 @@ func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation,
 			}
 			t.AppendRow(table.Row{clean(field), clean(l.Says)})
 			if text := p.differs[l.Field].String(); text != "" {
-				t.AppendRow(table.Row{"", a.look.in(codeYellow, text)})
+				t.AppendRow(table.Row{"", a.style.in(codeYellow, text)})
 			}
 		}
 		fmt.Fprint(out, rendered(t, 2))
 		if p.outcome.Doubt != "" {
-			fmt.Fprintln(out, "  "+a.look.in(codeYellow, "Not to the end: "+clean(a.secrets.Redact(p.outcome.Doubt))))
+			fmt.Fprintln(out, "  "+a.style.in(codeYellow, "Not to the end: "+clean(a.secrets.Redact(p.outcome.Doubt))))
 		}
 		fmt.Fprintln(out)
 	}

@@ -32,6 +32,7 @@ var differing = regexp.MustCompile(`(?m)^.*not (enforced|described): .*$`)
 // TestProbingFindsTheRules: all that one field can show of the description's rules, and
 // nothing else; a fault that switches a rule off takes it out of the table.
 func TestProbingFindsTheRules(t *testing.T) {
+	t.Parallel()
 	sound := probeOffice(t, "*")
 	if found := differing.FindAllString(sound, -1); len(found) > 0 {
 		t.Errorf("the description and a sound office differ:\n%s", strings.Join(found, "\n"))
@@ -59,6 +60,7 @@ func TestProbingFindsTheRules(t *testing.T) {
 }
 
 func TestProbingFromASample(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "pilot.json", `{"vessel_id":"5e0c3f6a-2b71-4c8d-9a4e-6f1d2c3b4a59","boarding":"north","requested_for":"2031-05-04T05:30:00Z","pilots":1,"fee_eur":1250,"note":"Deep draught"}`)
 	put(t, dir, "wrong.json", `{"vessel_id":"nobody"}`)

@@ -8,6 +8,7 @@ import (
 
 // TestProgressWithoutATerminal: a line every ten seconds, with what is known by then.
 func TestProgressWithoutATerminal(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	p := newProgress(&b, 4)
 	now := p.begun

@@ -42,7 +42,7 @@ func (r *reach) finished(op *plan.Operation, l *report.Line) {
 // service says and what to write, and how many are.
 func (a *app) reach(rep *report.Report, r *reach, file string) error {
 	out := a.streams.Out
-	entries := map[string][]*report.Entry{}
+	entries := map[string][]*report.Cause{}
 	for _, e := range rep.Entries() {
 		if e.Code == "not-reached" || e.Code == "control-rejected" || e.Code == "no-answer" {
 			for _, operation := range e.Operations {
@@ -56,12 +56,12 @@ func (a *app) reach(rep *report.Report, r *reach, file string) error {
 	for name := range refused {
 		told["it needs a record of "+name] = true
 	}
-	dim := func(text string) { fmt.Fprintln(out, a.look.dim(a.look.wrap(clean(text), 15))) }
+	dim := func(text string) { fmt.Fprintln(out, a.style.dim(a.style.wrap(clean(text), 15))) }
 	for _, name := range r.operations {
 		l, why := rep.Line(name), a.secrets.Redact(r.left[name])
 		switch {
 		case why != "":
-			fmt.Fprintln(out, a.look.dim("  left out     "+clean(name)))
+			fmt.Fprintln(out, a.style.dim("  left out     "+clean(name)))
 			if lead, _, long := strings.Cut(why, ", and the record was refused: "); long && told[lead] {
 				why = lead + ", which was refused"
 			} else {
@@ -74,9 +74,9 @@ func (a *app) reach(rep *report.Report, r *reach, file string) error {
 			continue
 		case l.Passed > 0:
 			reached++
-			fmt.Fprintln(out, a.look.in(codeGreen, "  reached      ")+clean(name))
+			fmt.Fprintln(out, a.style.in(codeGreen, "  reached      ")+clean(name))
 		default:
-			fmt.Fprintln(out, a.look.in(codeYellow, "  not reached  ")+clean(name))
+			fmt.Fprintln(out, a.style.in(codeYellow, "  not reached  ")+clean(name))
 		}
 		for _, e := range entries[name] {
 			if e.Severity == judge.Error {
@@ -85,14 +85,14 @@ func (a *app) reach(rep *report.Report, r *reach, file string) error {
 		}
 		e, was := refused[name]
 		if l.Passed == 0 && was {
-			fmt.Fprintln(out, a.look.wrap(clean("refused with "+judge.StatusText(e.Response.Status)+judge.Reasons(e.Case, e.Response)), 15))
+			fmt.Fprintln(out, a.style.wrap(clean("refused with "+judge.StatusText(e.Response.Status)+judge.Reasons(e.Case, e.Response)), 15))
 			dim("sent   " + sentLine(e.Request))
 			r.tell(r.adviser.Refused(e.Case, e.Response), dim)
 			dim("show " + e.ID)
 			continue
 		}
 		for _, e := range entries[name] {
-			fmt.Fprintln(out, a.look.wrap(clean(e.Examples[0].Message), 15))
+			fmt.Fprintln(out, a.style.wrap(clean(e.Examples[0].Message), 15))
 			dim("show " + e.Examples[0].Case)
 		}
 	}

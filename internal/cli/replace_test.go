@@ -10,6 +10,7 @@ import (
 // TestOnlyOwnFilesAreReplaced: what Obiter wrote, and with --force all; links are followed, and
 // devices written to.
 func TestOnlyOwnFilesAreReplaced(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	base := serve(t)
 	obiter(t, dir, "try", "--at", base, "--only", "* /berths", "--save", "kept.ndjson").check(t, 0, "", "")
@@ -70,6 +71,7 @@ func TestOnlyOwnFilesAreReplaced(t *testing.T) {
 
 // TestOnlyListedPayloadsAreReplaced: those of an earlier time go, and nothing else.
 func TestOnlyListedPayloadsAreReplaced(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	payloads := filepath.Join(dir, "payloads")
 	files := func() int {

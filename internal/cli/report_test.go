@@ -12,6 +12,7 @@ import (
 // TestReports: each format by its ending, from try and from a run file, the same from
 // both; and what cannot be written is told before anything is sent.
 func TestReports(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	at := serve(t, "own-layout", "numbers-coerced")
 	read := func(name string) string {
@@ -21,7 +22,7 @@ func TestReports(t *testing.T) {
 		}
 		return string(data)
 	}
-	process(t, dir, "try", "--at", at, "--only", "POST *", "--depth", "quick", "--report", "a.xml", "--report", "a.md", "--report", "a.json", "--report", "a.har", "--report", "a.html", "--report", "a.sarif").check(t, 1, "causes to fix", "written: a.xml\nwritten: a.md\nwritten: a.json\nwritten: a.har\nwritten: a.html\nwritten: a.sarif\n")
+	obiter(t, dir, "try", "--at", at, "--only", "POST *", "--depth", "quick", "--report", "a.xml", "--report", "a.md", "--report", "a.json", "--report", "a.har", "--report", "a.html", "--report", "a.sarif").check(t, 1, "causes to fix", "written: a.xml\nwritten: a.md\nwritten: a.json\nwritten: a.har\nwritten: a.html\nwritten: a.sarif\n")
 	obiter(t, dir, "report", "--out", "b.XML", "--out", "b.md", "--out", "b.json", "--out", "b.har", "--out", "b.html", "--out", "b.sarif").check(t, 0, "", "written: b.XML\n")
 	for _, ending := range []string{".md", ".json", ".har", ".html", ".sarif"} {
 		if read("a"+ending) != read("b"+ending) {
@@ -72,6 +73,7 @@ func TestReports(t *testing.T) {
 
 // TestQuiet: the status and what is asked for, and nothing else.
 func TestQuiet(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	at := serve(t, "numbers-coerced")
 	o := obiter(t, dir, "try", "--at", at, "--only", "POST /vessels", "--depth", "quick", "--quiet")

@@ -17,6 +17,7 @@ var ofTheRun = regexp.MustCompile(`(, )?http(://|&#58;//)127\.0\.0\.1:\d+|time(s
 // TestShardsMakeTheWhole: the reports of five shards are those of the whole run, in any
 // order; what does not belong together is told.
 func TestShardsMakeTheWhole(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	faults := []string{"update-unchecked", "parent-named", "no-allow", "syntax-as-422", "sentence-only"}
 	endings := []string{".json", ".md", ".xml", ".sarif", ".html"}

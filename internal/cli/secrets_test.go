@@ -297,6 +297,7 @@ func mustJSON(v any) []byte {
 // and written holds no character that steers a terminal or turns the direction of writing,
 // and what init writes can be read.
 func TestNothingSteersTheTerminal(t *testing.T) {
+	t.Parallel()
 	const nasty = "a\x1b[2Jb\u009b31mc\u202ed\u200be\u2066f\x7fg"
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		quoted, _ := json.Marshal(nasty)
@@ -314,14 +315,14 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	 "components":{"securitySchemes":{`+text+`:{"type":"apiKey","in":"header","name":"X-Key"}}}}`)
 	all := ""
 	for _, args := range [][]string{{"init"}, {"survey", "--fields"}, {"cases"}, {"cases", "--format", "ndjson"}, {"cases", "--write", "payloads"}, {"try", "--at", server.URL}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson"}, {"try", "--at", server.URL, "--controls", "--write"}, {"judge"}, {"judge", "--format", "json"}, {"survey"}} {
-		o := process(t, dir, args...)
+		o := obiter(t, dir, args...)
 		if o.status == 2 {
 			t.Errorf("%v: %s", args, o.errors)
 		}
 		all += o.out + o.errors
 	}
 	id := regexp.MustCompile(`"case":"([0-9a-f]{10})"`).FindStringSubmatch(all)
-	all += process(t, dir, "show", id[1]).out
+	all += obiter(t, dir, "show", id[1]).out
 	for _, name := range []string{"obiter.yaml", within(t, dir, lastRun(t, dir)), "payloads/index.ndjson"} {
 		data, err := os.ReadFile(filepath.Join(dir, name))
 		if err != nil {
@@ -339,6 +340,7 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 // TestWhatLibrariesLog: net/http tells of bytes that nobody expects, and what they hold is not
 // written.
 func TestWhatLibrariesLog(t *testing.T) {
+	t.Parallel()
 	const token = "ebb-flood-1912-slack"
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -54,6 +54,7 @@ func living(t *testing.T, mark string) map[int]string {
 // TestTheServiceIsStarted, waited for and stopped, with all that it started, however Obiter
 // or the service ends.
 func TestTheServiceIsStarted(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS != "linux" {
 		t.Skip("processes are looked for in /proc")
 	}

@@ -18,6 +18,7 @@ import (
 // TestWhatFailedStaysKnown: a run of the valid requests, of some operations, of a shard or of a
 // smaller depth says nothing of the cases that it does not send.
 func TestWhatFailedStaysKnown(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	at := serve(t, "update-unchecked")
 	try := func(args ...string) outcome {
@@ -63,6 +64,7 @@ func TestWhatFailedStaysKnown(t *testing.T) {
 // TestTheLastTenRuns are stored, by address, for their owner alone, and those of older versions
 // are found.
 func TestTheLastTenRuns(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	at := serve(t)
 	obiter(t, dir, "try", "--at", at, "--only", "/berths").check(t, 0, "", "")
@@ -244,6 +246,7 @@ paths:
 // TestAServiceThatEnds is diagnosed whatever ends it: the one case is named, what was only in flight
 // with it is not blamed, and the records are deleted once it is started again.
 func TestAServiceThatEnds(t *testing.T) {
+	t.Parallel()
 	bin := filepath.Join(t.TempDir(), "slips")
 	put(t, filepath.Dir(bin), "main.go", slips)
 	if out, err := exec.Command("go", "build", "-o", bin, filepath.Join(filepath.Dir(bin), "main.go")).CombinedOutput(); err != nil {
@@ -256,7 +259,7 @@ func TestAServiceThatEnds(t *testing.T) {
 			put(t, dir, "openapi.yaml", slipsDescription)
 			put(t, dir, "slips.json", `[{"id":7,"name":"Old slip"}]`)
 			put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice: { start: 'DIES=%s OFFICE_AT=%s exec %s' }\n", at, how, at, bin))
-			o := process(t, dir, "try")
+			o := obiter(t, dir, "try")
 			if n := strings.Count(o.out, "error crashed"); n != x.crashes {
 				t.Errorf("%d crashes are reported, not %d", n, x.crashes)
 			}

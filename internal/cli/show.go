@@ -92,65 +92,65 @@ func withRunFindings(res record.Result, r *record.Reader) record.Result {
 
 func (a *app) show(head record.Head, res record.Result, log []string, controls map[string]string, whole bool) {
 	out := a.streams.Out
-	fmt.Fprintln(out, a.look.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
+	fmt.Fprintln(out, a.style.bold(res.ID)+"  "+clean(res.Operation)+"  "+clean(res.Name))
 	a.about(out, res, cmp.Or(head.Layout.OwnMediaType(), "a problem document"))
 
-	fmt.Fprintln(out, "\n"+a.look.bold("Sent"))
+	fmt.Fprintln(out, "\n"+a.style.bold("Sent"))
 	wrong := parameterMarks(res.Case)
 	fmt.Fprintln(out, "  "+clean(a.folded(res.Request.Method+" "+res.Request.URL, whole)))
 	for _, mark := range wrong[""] {
-		fmt.Fprintln(out, a.look.in(codeYellow, "    # "+clean(mark)))
+		fmt.Fprintln(out, a.style.in(codeYellow, "    # "+clean(mark)))
 	}
 	for _, h := range res.Request.Headers {
 		line := "  " + clean(a.folded(h[0]+": "+h[1], whole))
 		if mark := wrong[strings.ToLower(h[0])]; mark != nil {
-			line = a.look.in(codeYellow, line+"   # "+clean(strings.Join(mark, "; ")))
+			line = a.style.in(codeYellow, line+"   # "+clean(strings.Join(mark, "; ")))
 			delete(wrong, strings.ToLower(h[0]))
 		}
 		fmt.Fprintln(out, line)
 	}
 	delete(wrong, "")
 	for _, name := range slices.Sorted(maps.Keys(wrong)) { // what is left out
-		fmt.Fprintln(out, a.look.in(codeYellow, "  # "+clean(strings.Join(wrong[name], "; "))))
+		fmt.Fprintln(out, a.style.in(codeYellow, "  # "+clean(strings.Join(wrong[name], "; "))))
 	}
 	for _, name := range head.Headers {
-		fmt.Fprintln(out, "  "+clean(name)+": "+a.look.dim("(not kept)"))
+		fmt.Fprintln(out, "  "+clean(name)+": "+a.style.dim("(not kept)"))
 	}
 	for _, c := range res.Credentials {
-		fmt.Fprintln(out, "  "+clean(c.Name)+": "+a.look.dim("("+credentialWords(c)+")"))
+		fmt.Fprintln(out, "  "+clean(c.Name)+": "+a.style.dim("("+credentialWords(c)+")"))
 	}
 	fmt.Fprintln(out, "  Obiter-Case: "+res.ID)
 	a.body(res.Request.Body, marks(res.Case), whole)
 
-	fmt.Fprintln(out, "\n"+a.look.bold("Answered")+a.look.dim(fmt.Sprintf(" after %.1f ms", float64(res.Response.Took.Microseconds())/1000)))
+	fmt.Fprintln(out, "\n"+a.style.bold("Answered")+a.style.dim(fmt.Sprintf(" after %.1f ms", float64(res.Response.Took.Microseconds())/1000)))
 	a.answer(res.Response, whole)
 
 	if len(log) > 0 {
-		fmt.Fprintln(out, "\n"+a.look.bold("Logged"))
+		fmt.Fprintln(out, "\n"+a.style.bold("Logged"))
 	}
 	for _, line := range log {
 		fmt.Fprintln(out, "  "+clean(a.folded(line, whole)))
 	}
 	if len(res.Findings) > 0 {
-		fmt.Fprintln(out, "\n"+a.look.bold("Findings"))
+		fmt.Fprintln(out, "\n"+a.style.bold("Findings"))
 	}
 	for _, f := range res.Findings {
-		fmt.Fprintln(out, "  "+a.look.severity(f.Severity, string(f.Severity)+" "+f.Code))
-		fmt.Fprintln(out, a.look.wrap(clean(f.Message), 4))
+		fmt.Fprintln(out, "  "+a.style.severity(f.Severity, string(f.Severity)+" "+f.Code))
+		fmt.Fprintln(out, a.style.wrap(clean(f.Message), 4))
 		if known, ok := judge.Find(f.Code); ok && f.Cites != "" {
-			fmt.Fprintln(out, a.look.dim(a.look.wrap(known.Title+" ("+f.Cites+")", 4)))
+			fmt.Fprintln(out, a.style.dim(a.style.wrap(known.Title+" ("+f.Cites+")", 4)))
 		}
 	}
-	fmt.Fprintln(out, "\n"+a.look.bold("Reproduce"))
+	fmt.Fprintln(out, "\n"+a.style.bold("Reproduce"))
 	line := curl(res.Case, head)
 	fmt.Fprintln(out, "  "+line)
 	for _, name := range variablesOf(credentialsIn(res.Case, head)) {
 		if by := head.Kept[name]; by != "" {
-			fmt.Fprintln(out, a.look.dim("  # $"+clean(name)+" is in the answer to "+clean(by)+again(controls, by)))
+			fmt.Fprintln(out, a.style.dim("  # $"+clean(name)+" is in the answer to "+clean(by)+howToResend(controls, by)))
 		}
 	}
 	for _, by := range res.MadeBy {
-		fmt.Fprintln(out, a.look.dim("  # its record of "+clean(by)+" is taken away: make one"+again(controls, by)+", and name that instead"))
+		fmt.Fprintln(out, a.style.dim("  # its record of "+clean(by)+" is taken away: make one"+howToResend(controls, by)+", and name that instead"))
 	}
 }
 
@@ -161,8 +161,8 @@ func credentialsIn(c exchange.Case, head record.Head) string {
 	return curl(c, head)
 }
 
-// again says how a request of an operation is sent again.
-func again(controls map[string]string, operation string) string {
+// howToResend says how a request of an operation is sent howToResend.
+func howToResend(controls map[string]string, operation string) string {
 	if id := controls[operation]; id != "" {
 		return " (obiter show " + id + ")"
 	}
@@ -256,13 +256,13 @@ func (a *app) about(out io.Writer, res record.Result, form string) {
 func (a *app) verdict(v judge.Verdict) string {
 	switch v {
 	case judge.Pass:
-		return a.look.in(codeGreen, "right")
+		return a.style.in(codeGreen, "right")
 	case judge.Fail:
-		return a.look.in(codeRed, "wrong")
+		return a.style.in(codeRed, "wrong")
 	case judge.Form:
-		return a.look.in(codeYellow, "wrong in form only")
+		return a.style.in(codeYellow, "wrong in form only")
 	}
-	return a.look.in(codeYellow, string(v))
+	return a.style.in(codeYellow, string(v))
 }
 
 // marks are the notes next to the lines of the body, by pointer.
@@ -282,12 +282,12 @@ func marks(c exchange.Case) map[string]string {
 func (a *app) answer(r exchange.Answer, whole bool) {
 	out := a.streams.Out
 	if r.Err != "" {
-		fmt.Fprintln(out, "  "+a.look.in(codeRed, clean(r.Err)))
+		fmt.Fprintln(out, "  "+a.style.in(codeRed, clean(r.Err)))
 		if r.Status == 0 {
 			return
 		}
 	}
-	fmt.Fprintln(out, "  "+a.look.bold(judge.StatusText(r.Status)))
+	fmt.Fprintln(out, "  "+a.style.bold(judge.StatusText(r.Status)))
 	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
 		for _, v := range r.Header[name] {
 			fmt.Fprintln(out, "  "+clean(name+": "+v))
@@ -295,7 +295,7 @@ func (a *app) answer(r exchange.Answer, whole bool) {
 	}
 	a.body(r.Body, nil, whole)
 	if r.Truncated {
-		fmt.Fprintln(out, a.look.dim("  (the answer is longer; this much of it is read)"))
+		fmt.Fprintln(out, a.style.dim("  (the answer is longer; this much of it is read)"))
 	}
 }
 
@@ -306,12 +306,12 @@ const maxShown = 8 << 10
 func (a *app) body(body []byte, marks map[string]string, whole bool) {
 	out := a.streams.Out
 	if len(body) == 0 {
-		fmt.Fprintln(out, "\n  "+a.look.dim("(no body)"))
+		fmt.Fprintln(out, "\n  "+a.style.dim("(no body)"))
 		return
 	}
 	fmt.Fprintln(out)
 	if v, err := instance.Decode(body); err == nil {
-		p := printer{look: a.look, marks: marks, whole: whole}
+		p := printer{look: a.style, marks: marks, whole: whole}
 		p.value("", "", v, "  ", false)
 		fmt.Fprint(out, p.out.String())
 		return
@@ -324,6 +324,6 @@ func (a *app) body(body []byte, marks map[string]string, whole bool) {
 		fmt.Fprintln(out, "  "+clean(strings.ToValidUTF8(strings.TrimSuffix(line, "\r"), "\uFFFD")))
 	}
 	if rest > 0 {
-		fmt.Fprintln(out, a.look.dim(fmt.Sprintf("  (and %s more bytes)", number(rest))))
+		fmt.Fprintln(out, a.style.dim(fmt.Sprintf("  (and %s more bytes)", number(rest))))
 	}
 }

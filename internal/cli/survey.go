@@ -46,7 +46,7 @@ func (a *app) heading(doc *oad.Document) string {
 	if title == "" {
 		title = "(no title)"
 	}
-	return a.look.bold(title) + a.look.dim("  "+clean(doc.Name)+", OpenAPI "+clean(doc.OpenAPI))
+	return a.style.bold(title) + a.style.dim("  "+clean(doc.Name)+", OpenAPI "+clean(doc.OpenAPI))
 }
 
 func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) error {
@@ -130,7 +130,7 @@ func (a *app) fieldTable(o survey.Operation) string {
 		}
 		t.AppendRow(table.Row{clean(f.Name()), clean(instance.Shorten(strings.Join(rules, ", "), 160))})
 	}
-	return "\n" + a.look.bold(clean(o.Operation)) + "\n" + rendered(t, 2)
+	return "\n" + a.style.bold(clean(o.Operation)) + "\n" + rendered(t, 2)
 }
 
 // list prints notes under a heading; one with a NUL in it has two columns.
@@ -138,7 +138,7 @@ func (a *app) list(heading string, notes []string) {
 	if len(notes) == 0 {
 		return
 	}
-	fmt.Fprintln(a.streams.Out, "\n"+a.look.bold(heading))
+	fmt.Fprintln(a.streams.Out, "\n"+a.style.bold(heading))
 	t := newTable(2)
 	for _, n := range notes {
 		left, right, two := strings.Cut(n, "\x00")

@@ -243,11 +243,11 @@ func (a *app) announce(words io.Writer, conf *sources.Sources, p *plan.Plan) {
 	}
 	line := "The first run against this address: " + plural(p.Len(), "operation") + requests + ". What changes or removes goes only to records that are made for it and taken away again"
 	if makes := conf.Makes(names); len(makes) > 0 {
-		line += ": " + some(makes, 5)
+		line += ": " + joinMax(makes, 5)
 	}
-	fmt.Fprintln(words, a.look.dim(a.look.wrap(clean(line+"."), 0)))
+	fmt.Fprintln(words, a.style.dim(a.style.wrap(clean(line+"."), 0)))
 	if stay := conf.Stay(p.Selected()); len(stay) > 0 {
-		fmt.Fprintln(words, a.look.dim(a.look.wrap(clean("Nothing takes away the records of "+some(stay, 5)+"; what stays is listed at the end."), 0)))
+		fmt.Fprintln(words, a.style.dim(a.style.wrap(clean("Nothing takes away the records of "+joinMax(stay, 5)+"; what stays is listed at the end."), 0)))
 	}
 	fmt.Fprintln(words)
 }
@@ -348,7 +348,7 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 	var bar *progress
 	width := 0
 	return trial.Events{
-		Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.said(text)) },
+		Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(text)) },
 		Service: func(text string) {
 			if !a.quiet || strings.HasPrefix(text, "  | ") {
 				fmt.Fprintln(a.streams.Err, clean(text))
@@ -356,7 +356,7 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 		},
 		Remains: func(text string) { fmt.Fprintln(a.streams.Err, clean(text)) },
 		Begun: func(p *plan.Plan) {
-			fmt.Fprintln(words, a.heading(doc)+a.look.dim(", at "+a.said(base.String())))
+			fmt.Fprintln(words, a.heading(doc)+a.style.dim(", at "+a.redacted(base.String())))
 			fmt.Fprintln(words)
 			for op := range p.Names() {
 				width = nameWidth(width, op)
@@ -377,7 +377,7 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 
 // revised prints the lines of operations that came to something else in the end.
 func (a *app) revised(words io.Writer, lines []*report.Line) {
-	fmt.Fprintln(words, "\n"+a.look.wrap("By what all answers taught of how fields are named here, these came to something else:", 0))
+	fmt.Fprintln(words, "\n"+a.style.wrap("By what all answers taught of how fields are named here, these came to something else:", 0))
 	width := 0
 	for _, l := range lines {
 		width = nameWidth(width, l.Operation)
@@ -479,7 +479,7 @@ func (a *app) operationLine(l *report.Line, skipped string, width int) string {
 	name := clean(l.Operation)
 	name += strings.Repeat(" ", max(0, width-len([]rune(name))))
 	if skipped != "" {
-		return a.look.dim(name + "  " + clean(instance.Shorten(a.secrets.Redact(skipped), 160)))
+		return a.style.dim(name + "  " + clean(instance.Shorten(a.secrets.Redact(skipped), 160)))
 	}
 	cases := "cases"
 	if l.Cases == 1 {
@@ -487,16 +487,16 @@ func (a *app) operationLine(l *report.Line, skipped string, width int) string {
 	}
 	line := fmt.Sprintf("%s  %5s %s  %5s right", name, number(l.Cases), cases, number(l.Passed))
 	if l.Failed > 0 {
-		line += a.look.in(codeRed, fmt.Sprintf("  %5s wrong", number(l.Failed)))
+		line += a.style.in(codeRed, fmt.Sprintf("  %5s wrong", number(l.Failed)))
 	}
 	if l.Form > 0 {
-		line += a.look.in(codeYellow, fmt.Sprintf("  %5s wrong in form only", number(l.Form)))
+		line += a.style.in(codeYellow, fmt.Sprintf("  %5s wrong in form only", number(l.Form)))
 	}
 	if l.Known > 0 {
 		line += fmt.Sprintf("  %5s known", number(l.Known))
 	}
 	if l.Unproven > 0 {
-		line += a.look.in(codeYellow, fmt.Sprintf("  %5s unproven", number(l.Unproven)))
+		line += a.style.in(codeYellow, fmt.Sprintf("  %5s unproven", number(l.Unproven)))
 	}
 	return line
 }

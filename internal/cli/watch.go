@@ -63,7 +63,7 @@ func (a *app) watch(ctx context.Context, c *cli.Command) error {
 			return status
 		}
 		a.watched(c, &w)
-		fmt.Fprintln(a.streams.Out, a.look.dim("\nEnter: try again what failed; f and Enter: everything; q and Enter: end. A changed description or\nconfiguration, or the service when it is back, does it too."))
+		fmt.Fprintln(a.streams.Out, a.style.dim("\nEnter: try again what failed; f and Enter: everything; q and Enter: end. A changed description or\nconfiguration, or the service when it is back, does it too."))
 		what := w.wait(ctx)
 		switch {
 		case ctx.Err() != nil:

@@ -101,6 +101,7 @@ func (x *terminal) types(text string) {
 
 // TestWatch: round after round at a terminal, for each of the reasons.
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	o := &office{}
 	o.with(t, "update-unchecked", "no-allow")

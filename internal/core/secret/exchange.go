@@ -194,7 +194,7 @@ func (v *view) part(written string, read func(string) (string, error), write fun
 
 // header is the value of a header.
 func (v *view) header(name, value string) string {
-	if slices.Contains(open, name) {
+	if slices.Contains(publicHeaders, name) {
 		return value
 	}
 	if strings.EqualFold(name, "Set-Cookie") {

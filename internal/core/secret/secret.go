@@ -66,14 +66,14 @@ func (s *Set) Learn(name, value string) {
 // word is what a name of a field may look like.
 var word = regexp.MustCompile(`^[A-Za-z_]{1,24}$`)
 
-// open are headers of requests whose values tell nothing of whoever sends them
+// publicHeaders are headers of requests whose values tell nothing of whoever sends them
 // (RFC 9110, sections 7.2, 8, 10.1 and 12.5; RFC 7240), and stand in answers too.
-var open = []string{"Accept", "Accept-Charset", "Accept-Encoding", "Accept-Language", "Cache-Control", "Connection", "Content-Language", "Content-Type", "Host", "Prefer", "Te", "User-Agent"}
+var publicHeaders = []string{"Accept", "Accept-Charset", "Accept-Encoding", "Accept-Language", "Cache-Control", "Connection", "Content-Language", "Content-Type", "Host", "Prefer", "Te", "User-Agent"}
 
 // LearnHeader adds the value of a header, and what it is made of: the part after
 // the scheme, the name and password of a basic credential, the values of cookies.
 func (s *Set) LearnHeader(name, value string) {
-	if slices.Contains(open, http.CanonicalHeaderKey(name)) {
+	if slices.Contains(publicHeaders, http.CanonicalHeaderKey(name)) {
 		return
 	}
 	s.Learn(name, value)

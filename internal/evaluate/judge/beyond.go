@@ -66,7 +66,7 @@ func slowly(c exchange.Case, a exchange.Answer, ctx Context) (Finding, bool) {
 	if ctx.Control <= 0 || a.Took <= slow || a.Took <= slowFactor*ctx.Control || c.Expect.Class == exchange.TooLarge {
 		return Finding{}, false
 	}
-	return finding("slow-rejection", fieldOf(c), "", fmt.Sprintf("%s was rejected after %.1f s, and the valid request took %.0f ms", said(c), a.Took.Seconds(), float64(ctx.Control.Microseconds())/1000)), true
+	return finding("slow-rejection", fieldOf(c), "", fmt.Sprintf("%s was rejected after %.1f s, and the valid request took %.0f ms", describe(c), a.Took.Seconds(), float64(ctx.Control.Microseconds())/1000)), true
 }
 
 // undocumented holds an answer against the description.

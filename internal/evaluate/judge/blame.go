@@ -237,7 +237,7 @@ func vaguely(f exchange.Flaw, n layout.Named) Finding {
 
 // inWay is a finding with what tells its cause from others of its code.
 func inWay(way string, f Finding) Finding {
-	f.Way = way
+	f.Variant = way
 	return f
 }
 

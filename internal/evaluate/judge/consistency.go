@@ -175,24 +175,24 @@ type Way struct {
 // consistency collects what rejections have in common. Its size grows with what
 // differs, not with the number of answers.
 type consistency struct {
-	forms    map[string]*tally // by form and members
-	wheres   map[string]*tally // by body, path, query …, then where and notation
-	statuses map[string]*tally // by class, then status
-	types    map[string]*tally // by type, then title or status
-	titles   map[string]*tally // by title, then type
-	foreign  map[string]*tally // by place, then how names differ from paths
+	forms    map[string]*counter // by form and members
+	wheres   map[string]*counter // by body, path, query …, then where and notation
+	statuses map[string]*counter // by class, then status
+	types    map[string]*counter // by type, then title or status
+	titles   map[string]*counter // by title, then type
+	foreign  map[string]*counter // by place, then how names differ from paths
 
 	asked, sentences, silent int
 }
 
-// tally counts what was seen under one key.
-type tally struct {
-	seen  map[string]*sight
+// counter counts what was seen under one key.
+type counter struct {
+	seen  map[string]*observation
 	total int
 }
 
-// sight is one of the ways seen, with its first case and its operations.
-type sight struct {
+// observation is one of the ways seen, with its first case and its operations.
+type observation struct {
 	count int
 	first RunFinding
 	ops   map[string]int
@@ -205,16 +205,16 @@ type sight struct {
 const maxWays = 200
 
 func newConsistency() *consistency {
-	return &consistency{forms: map[string]*tally{}, wheres: map[string]*tally{}, statuses: map[string]*tally{}, types: map[string]*tally{}, titles: map[string]*tally{}, foreign: map[string]*tally{}}
+	return &consistency{forms: map[string]*counter{}, wheres: map[string]*counter{}, statuses: map[string]*counter{}, types: map[string]*counter{}, titles: map[string]*counter{}, foreign: map[string]*counter{}}
 }
 
 // tallied counts a way under a key.
-func tallied(m map[string]*tally, key, way string, c *exchange.Case, t *Fingerprint) {
+func tallied(m map[string]*counter, key, way string, c *exchange.Case, t *Fingerprint) {
 	if m[key] == nil {
 		if len(m) >= maxWays {
 			return
 		}
-		m[key] = &tally{seen: map[string]*sight{}}
+		m[key] = &counter{seen: map[string]*observation{}}
 	}
 	ta := m[key]
 	ta.total++
@@ -223,7 +223,7 @@ func tallied(m map[string]*tally, key, way string, c *exchange.Case, t *Fingerpr
 		if len(ta.seen) >= maxWays {
 			return
 		}
-		s = &sight{ops: map[string]int{}, rules: map[string]int{}, about: t, first: RunFinding{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}}
+		s = &observation{ops: map[string]int{}, rules: map[string]int{}, about: t, first: RunFinding{Number: c.Number, Case: c.ID, Name: c.Name, Operation: c.Operation}}
 		ta.seen[way] = s
 	}
 	s.count++
@@ -285,8 +285,8 @@ func (w *consistency) add(c *exchange.Case, a *exchange.Answer, j *Judgement) {
 }
 
 // most is the way seen most often; of equals the one seen first.
-func (t *tally) most() *sight {
-	var best *sight
+func (t *counter) most() *observation {
+	var best *observation
 	for _, s := range t.seen {
 		if best == nil || s.count > best.count || s.count == best.count && s.first.Number < best.first.Number {
 			best = s
@@ -296,20 +296,20 @@ func (t *tally) most() *sight {
 }
 
 // others lists the other ways, in the order of their first case.
-func (t *tally) others(but *sight) []*sight {
-	var out []*sight
+func (t *counter) others(but *observation) []*observation {
+	var out []*observation
 	for _, s := range t.seen {
 		if s != but {
 			out = append(out, s)
 		}
 	}
-	slices.SortFunc(out, func(a, b *sight) int { return cmp.Compare(a.first.Number, b.first.Number) })
+	slices.SortFunc(out, func(a, b *observation) int { return cmp.Compare(a.first.Number, b.first.Number) })
 	return out
 }
 
 // usual reports whether a way is seen so much more often than the rest that the
 // rest is odd.
-func (t *tally) usual(s *sight) bool { return s.count >= 5 && s.count*5 >= t.total*3 }
+func (t *counter) usual(s *observation) bool { return s.count >= 5 && s.count*5 >= t.total*3 }
 
 // learned is the layout that most answers have; false where none had to name a field.
 func (w *consistency) learned() (Layout, bool) {
@@ -337,7 +337,7 @@ func (w *consistency) learned() (Layout, bool) {
 // findings lists what the run as a whole shows, each at its first case.
 func (w *consistency) findings() []RunFinding {
 	var out []RunFinding
-	add := func(s *sight, code, message string) *Finding {
+	add := func(s *observation, code, message string) *Finding {
 		l := s.first
 		l.Finding = finding(code, "", "", message)
 		l.Finding.Count = s.count
@@ -361,7 +361,7 @@ func byPlan(a, b RunFinding) int {
 	return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(Rank(a.Finding.Code), Rank(b.Finding.Code)), cmp.Compare(a.Finding.Message, b.Finding.Message))
 }
 
-func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
+func (w *consistency) oddForms(add func(*observation, string, string) *Finding) {
 	t := w.forms[""]
 	if t == nil {
 		return
@@ -384,7 +384,7 @@ func (w *consistency) oddForms(add func(*sight, string, string) *Finding) {
 
 // mostAlike is the form that most others are like, with how many they are: an
 // extra member is not another layout.
-func (t *tally) mostAlike() (best *sight, count int) {
+func (t *counter) mostAlike() (best *observation, count int) {
 	list := t.others(nil)
 	for _, s := range list {
 		n := 0
@@ -432,7 +432,7 @@ func Alike(a, b *Fingerprint) bool {
 	return shared*2 >= min(len(a.Members), len(b.Members)) && shared > 0
 }
 
-func (w *consistency) oddPlaces(add func(*sight, string, string) *Finding) {
+func (w *consistency) oddPlaces(add func(*observation, string, string) *Finding) {
 	for _, in := range slices.Sorted(maps.Keys(w.wheres)) { // parameters may be named in a member of their own
 		t := w.wheres[in]
 		best := t.most()
@@ -467,11 +467,11 @@ func ShownWhere(where string) string {
 	return text
 }
 
-func (w *consistency) oddStatuses(add func(*sight, string, string) *Finding) {
+func (w *consistency) oddStatuses(add func(*observation, string, string) *Finding) {
 	// Several classes that one operation answers otherwise are one finding.
 	type odd struct {
 		classes []string
-		sight   sight
+		sight   observation
 		message string
 	}
 	var list []*odd
@@ -483,7 +483,7 @@ func (w *consistency) oddStatuses(add func(*sight, string, string) *Finding) {
 			continue
 		}
 		for _, s := range t.others(best) {
-			key := way(t, s) + " " + few(s.ops)
+			key := way(t, s) + " " + topThree(s.ops)
 			o := by[key]
 			if o == nil {
 				o = &odd{sight: *s, message: fmt.Sprintf("violations usually get %s here (%d of %d); these got %s: %s", way(t, best), best.count, t.total, way(t, s), places(s))}
@@ -500,7 +500,7 @@ func (w *consistency) oddStatuses(add func(*sight, string, string) *Finding) {
 	}
 }
 
-func way(t *tally, s *sight) string {
+func way(t *counter, s *observation) string {
 	for name, other := range t.seen {
 		if other == s {
 			return name
@@ -510,11 +510,11 @@ func way(t *tally, s *sight) string {
 }
 
 // places says where a way was seen: its operations and rules, a few of each.
-func places(s *sight) string {
-	return few(s.ops) + " (" + few(s.rules) + ")"
+func places(s *observation) string {
+	return topThree(s.ops) + " (" + topThree(s.rules) + ")"
 }
 
-func few(counts map[string]int) string {
+func topThree(counts map[string]int) string {
 	names := slices.Sorted(maps.Keys(counts))
 	slices.SortStableFunc(names, func(a, b string) int { return cmp.Compare(counts[b], counts[a]) })
 	text := strings.Join(names[:min(3, len(names))], ", ")
@@ -524,7 +524,7 @@ func few(counts map[string]int) string {
 	return text
 }
 
-func (w *consistency) drift(add func(*sight, string, string) *Finding) {
+func (w *consistency) drift(add func(*observation, string, string) *Finding) {
 	for _, kind := range slices.Sorted(maps.Keys(w.types)) {
 		t := w.types[kind]
 		best := t.most()

@@ -299,7 +299,7 @@ func TestAFewOfMany(t *testing.T) {
 	for want, counts := range map[string]map[string]int{
 		"": {}, "a": {"a": 1}, "b, a, c": {"a": 1, "b": 2, "c": 1}, "d, a, b and 1 more": {"a": 1, "b": 1, "c": 1, "d": 9}, "a, b, c and 2 more": {"a": 1, "b": 1, "c": 1, "d": 1, "e": 1},
 	} {
-		if got := few(counts); got != want {
+		if got := topThree(counts); got != want {
 			t.Errorf("%v are %q, want %q", counts, got, want)
 		}
 	}
@@ -311,8 +311,8 @@ func TestWhatIsUsual(t *testing.T) {
 		count, total int
 		want         bool
 	}{{5, 5, true}, {4, 4, false}, {6, 10, true}, {5, 10, false}, {5, 9, false}, {5, 8, true}, {59, 100, false}, {60, 100, true}, {50, 100, false}} {
-		tally := &tally{total: c.total}
-		if got := tally.usual(&sight{count: c.count}); got != c.want {
+		tally := &counter{total: c.total}
+		if got := tally.usual(&observation{count: c.count}); got != c.want {
 			t.Errorf("%d of %d are usual: %v", c.count, c.total, got)
 		}
 	}
@@ -324,12 +324,12 @@ func TestOddForms(t *testing.T) {
 		usual, odd int
 		want       bool
 	}{{5, 1, true}, {4, 1, false}, {6, 4, true}, {5, 4, false}, {5, 5, false}, {60, 40, true}, {59, 41, false}} {
-		w := &consistency{forms: map[string]*tally{"": {total: c.usual + c.odd, seen: map[string]*sight{
+		w := &consistency{forms: map[string]*counter{"": {total: c.usual + c.odd, seen: map[string]*observation{
 			"a": {count: c.usual, first: RunFinding{Number: 1}, about: &Fingerprint{Form: "application/problem+json", Usual: true}},
 			"b": {count: c.odd, first: RunFinding{Number: 2}, about: &Fingerprint{Form: "application/json", Members: []string{"error"}, Kinds: []string{"text"}, Usual: true}},
 		}}}}
 		told := 0
-		w.oddForms(func(s *sight, code, text string) *Finding {
+		w.oddForms(func(s *observation, code, text string) *Finding {
 			if told++; code != "odd-layout" || s.count != c.odd {
 				t.Errorf("%s of %d: %s", code, s.count, text)
 			}

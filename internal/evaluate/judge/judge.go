@@ -32,7 +32,7 @@ type Finding struct {
 	Cites    string   `json:"cites,omitempty"`
 	Count    int      `json:"count,omitempty"` // of a finding of the whole run: how many answers show it
 	Known    bool     `json:"-"`               // the team knows it
-	Way      string   `json:"-"`               // tells causes of one code apart, where the rest of the finding does not
+	Variant      string   `json:"-"`               // tells causes of one code apart, where the rest of the finding does not
 }
 
 // Verdict is the outcome of a case.
@@ -53,7 +53,7 @@ type Context struct {
 	Proven     bool                 // the operation's control was accepted; not used for a control itself
 	Control    time.Duration        // how long that took; 0: not known
 	Signs      []string             // in which its answer looks like an error all the same
-	Fails      bool                 // the control was answered with a 5xx
+	ControlFailed      bool                 // the control was answered with a 5xx
 	Layout     *layout.Layout       // how fields are named, where that is configured
 	Knowledge  *layout.Knowledge    // how they are, as the run taught; nil: nothing is known
 	Documented *exchange.Documented // what the description says of this answer; nil: nothing
@@ -250,23 +250,23 @@ func (l *look) flawed(ctx Context) ([]Finding, *Fingerprint) {
 	case a.Err != "" && c.Expect.Class == exchange.TooLarge && a.ClosedEarly && a.Died == "":
 		return nil, nil // a service need not read on (RFC 9110, section 15.5.14)
 	case a.Err != "":
-		return one(unanswered(field, said(c), a))
+		return one(unanswered(field, describe(c), a))
 	case success && c.Expect.Class.SuccessIsRight():
 		return kept(c, a), nil
 	case success:
 		return one(accepted(c, a, ctx, doc, field))
-	case a.Status >= 500 && ctx.Fails:
+	case a.Status >= 500 && ctx.ControlFailed:
 		return nil, nil // the control fails as well, which is the one thing to say
 	case a.Status >= 500:
-		return one(finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", said(c), StatusText(a.Status), quoted(a))))
+		return one(finding("crashed", field, "", fmt.Sprintf("%s was answered with %s%s", describe(c), StatusText(a.Status), quoted(a))))
 	case a.Status >= 300 && a.Status < 400:
 		where := a.Header.Get("Location")
 		if where == "" {
 			where = "nowhere"
 		}
-		return one(finding("redirected", field, "Location", fmt.Sprintf("%s was answered with %s to %s", said(c), StatusText(a.Status), where)))
+		return one(finding("redirected", field, "Location", fmt.Sprintf("%s was answered with %s to %s", describe(c), StatusText(a.Status), where)))
 	case a.Status < 200:
-		return one(finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", said(c), StatusText(a.Status))))
+		return one(finding("wrong-status", field, "", fmt.Sprintf("%s was answered with %s", describe(c), StatusText(a.Status))))
 	}
 	found, fingerprint := l.rejected(ctx)
 	if isBlankText(c) {
@@ -275,8 +275,8 @@ func (l *look) flawed(ctx Context) ([]Finding, *Fingerprint) {
 	return found, fingerprint
 }
 
-// said tells in a few words what was wrong with the request.
-func said(c exchange.Case) string {
+// describe tells in a few words what was wrong with the request.
+func describe(c exchange.Case) string {
 	switch {
 	case len(c.Flaws) > 1:
 		return fmt.Sprintf("a request with %d invalid fields", len(c.Flaws))
@@ -295,7 +295,7 @@ func fieldOf(c exchange.Case) string {
 }
 
 func accepted(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Document, field string) Finding {
-	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s%s", said(c), StatusText(a.Status), stored(c, a)))
+	f := finding("accepted", field, "", fmt.Sprintf("%s was accepted with %s%s", describe(c), StatusText(a.Status), stored(c, a)))
 	if slices.ContainsFunc(errorSigns(doc), func(sign string) bool { return !slices.Contains(ctx.Signs, sign) }) {
 		f.Message += ", although its body reports an error" + quoted(a)
 	}
@@ -427,9 +427,9 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	right := slices.Contains(c.Expect.Statuses, a.Status)
 	inTheWay := l.isConflict()
 	if inTheWay {
-		found = append(found, conflict(fieldOf(c), said(c), a))
+		found = append(found, conflict(fieldOf(c), describe(c), a))
 	} else if !right {
-		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", said(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
+		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", describe(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
 		if c.Expect.Class == exchange.Method && a.Status == http.StatusNotFound { // what is there is for the service to say (RFC 9110, sections 9.1 and 15.5.5)
 			f.Severity = Warning
 		}

@@ -315,7 +315,7 @@ func TestConflictsProveNothing(t *testing.T) {
 }
 
 func TestACrashOfTheControlIsToldOnce(t *testing.T) {
-	j := Case(broken(t, exchange.Constraint, "/name minLength"), answer(500, problemMedia, `{}`), Context{Fails: true})
+	j := Case(broken(t, exchange.Constraint, "/name minLength"), answer(500, problemMedia, `{}`), Context{ControlFailed: true})
 	if j.Verdict != Unproven || len(j.Findings) > 0 {
 		t.Errorf("%s %+v", j.Verdict, j.Findings)
 	}

@@ -63,6 +63,6 @@ func isBlankText(c exchange.Case) bool { return len(c.Flaws) == 1 && c.Flaws[0].
 // ofBlanks is the note on what a service does with blanks.
 func ofBlanks(c exchange.Case, way, does string) Finding {
 	f := finding("blank-text", c.Flaws[0].Pointer, "", fmt.Sprintf("%s (%s) %s", c.Flaws[0].Where(), c.Flaws[0].Reason, does))
-	f.Way = way
+	f.Variant = way
 	return f
 }

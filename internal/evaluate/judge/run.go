@@ -82,7 +82,7 @@ func (r *Run) Take(i *Item) {
 	if c := r.operations[i.e.ProvenBy]; c != nil {
 		i.known.Control, i.known.Signs = c.slowest, c.signs
 		if shape := c.of(i.e.Base); shape != nil {
-			i.known.Proven, i.known.Fails = shape.accepted, shape.fails
+			i.known.Proven, i.known.ControlFailed = shape.accepted, shape.fails
 		}
 	}
 	if i.e.Kind == exchange.Control {

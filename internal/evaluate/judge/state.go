@@ -183,14 +183,14 @@ func runFinding(c exchange.Case, f Finding) RunFinding {
 
 // changed is the finding for a rejected case that changed what was there.
 func changed(c exchange.Case, change string) RunFinding {
-	return runFinding(c, finding("changed-state", fieldOf(c), "", fmt.Sprintf("%s was rejected, and yet %s", said(c), change)))
+	return runFinding(c, finding("changed-state", fieldOf(c), "", fmt.Sprintf("%s was rejected, and yet %s", describe(c), change)))
 }
 
 // storedAnyway is the finding for a refused creation whose record is there all the same.
 func storedAnyway(c exchange.Case, by string) RunFinding {
 	what := "a valid request"
 	if len(c.Flaws) > 0 {
-		what = said(c)
+		what = describe(c)
 	}
 	return runFinding(c, finding("rejected-but-stored", fieldOf(c), "", fmt.Sprintf("%s was rejected, and yet %s shows its record", what, by)))
 }
@@ -205,13 +205,13 @@ func unstable(c exchange.Case, first *Fingerprint, a exchange.Answer, second Jud
 	if t := second.Fingerprint; t != nil {
 		is += " " + t.Form
 		if was == is && (t.Type != first.Type || t.Where != first.Where || t.Named != first.Named) {
-			return runFinding(c, finding("unstable", fieldOf(c), "", said(c)+" was rejected twice, and the two answers differ in their type or in the fields they name")), true
+			return runFinding(c, finding("unstable", fieldOf(c), "", describe(c)+" was rejected twice, and the two answers differ in their type or in the fields they name")), true
 		}
 	}
 	if was == is {
 		return RunFinding{}, false
 	}
-	return runFinding(c, finding("unstable", fieldOf(c), "", fmt.Sprintf("%s was answered with %s, and the second time with %s", said(c), was, is))), true
+	return runFinding(c, finding("unstable", fieldOf(c), "", fmt.Sprintf("%s was answered with %s, and the second time with %s", describe(c), was, is))), true
 }
 
 // refusedLater is the finding for a control that was accepted at first and is refused
@@ -231,7 +231,7 @@ func refusedLater(c exchange.Case, a exchange.Answer) (RunFinding, bool) {
 func unrepeated(c exchange.Case, before, after exchange.Answer) Finding {
 	what := "a valid request"
 	if c.Kind == exchange.Flawed {
-		what = said(c)
+		what = describe(c)
 	}
 	then := after.Err
 	if then == "" {

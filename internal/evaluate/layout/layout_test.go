@@ -321,26 +321,26 @@ func TestHabits(t *testing.T) {
 		of    func(habit) bool
 		want  bool
 	}{
-		"follows in half of the answers":       {place{seen: 10, hits: 5, follows: two}, func(h habit) bool { return h.agrees }, true},
-		"follows in four of nine":              {place{seen: 9, hits: 4, follows: two}, func(h habit) bool { return h.agrees }, false},
-		"follows in less":                      {place{seen: 10, hits: 4, follows: two}, func(h habit) bool { return h.agrees }, false},
-		"follows one field alone":              {place{seen: 10, hits: 10, follows: map[field]bool{{pointer: "/a"}: true}}, func(h habit) bool { return h.agrees }, false},
-		"says it in nine of ten":               {place{answers: 10, names: map[string]*said{"x": {count: 9, targets: three}}}, func(h habit) bool { return h.constant["x"] }, true},
-		"says it in eight of ten":              {place{answers: 10, names: map[string]*said{"x": {count: 8, targets: three}}}, func(h habit) bool { return h.constant["x"] }, false},
-		"says it of two fields":                {place{answers: 10, names: map[string]*said{"x": {count: 10, targets: two}}}, func(h habit) bool { return h.constant["x"] }, false},
-		"says it in too few answers":           {place{answers: few - 1, names: map[string]*said{"x": {count: few - 1, targets: three}}}, func(h habit) bool { return h.constant["x"] }, false},
+		"follows in half of the answers":       {place{seen: 10, hits: 5, follows: two}, func(h habit) bool { return h.followsFlaw }, true},
+		"follows in four of nine":              {place{seen: 9, hits: 4, follows: two}, func(h habit) bool { return h.followsFlaw }, false},
+		"follows in less":                      {place{seen: 10, hits: 4, follows: two}, func(h habit) bool { return h.followsFlaw }, false},
+		"follows one field alone":              {place{seen: 10, hits: 10, follows: map[field]bool{{pointer: "/a"}: true}}, func(h habit) bool { return h.followsFlaw }, false},
+		"says it in nine of ten":               {place{answers: 10, names: map[string]*nameStats{"x": {count: 9, targets: three}}}, func(h habit) bool { return h.constant["x"] }, true},
+		"says it in eight of ten":              {place{answers: 10, names: map[string]*nameStats{"x": {count: 8, targets: three}}}, func(h habit) bool { return h.constant["x"] }, false},
+		"says it of two fields":                {place{answers: 10, names: map[string]*nameStats{"x": {count: 10, targets: two}}}, func(h habit) bool { return h.constant["x"] }, false},
+		"says it in too few answers":           {place{answers: few - 1, names: map[string]*nameStats{"x": {count: few - 1, targets: three}}}, func(h habit) bool { return h.constant["x"] }, false},
 		"counts from 1, seen three times":      {place{one: 3}, func(h habit) bool { return h.fromOne }, true},
 		"counts from 1, seen twice":            {place{one: 2}, func(h habit) bool { return h.fromOne }, false},
 		"counts from 0 as well":                {place{one: 9, zero: 1}, func(h habit) bool { return h.fromOne }, false},
 		"counts from 0 once in ten":            {place{one: 10, zero: 1}, func(h habit) bool { return h.fromOne }, true},
 		"has pointers, which count from 0":     {place{one: 10, pointers: true}, func(h habit) bool { return h.fromOne }, false},
-		"names nothing":                        {place{seen: few, targets: two}, func(h habit) bool { return h.no }, true},
-		"names nothing, in too few answers":    {place{seen: few - 1, targets: two}, func(h habit) bool { return h.no }, false},
-		"names nothing, of one field":          {place{seen: few, targets: map[field]bool{{pointer: "/a"}: true}}, func(h habit) bool { return h.no }, false},
-		"names a fifth":                        {place{seen: 10, hits: 2, targets: two}, func(h habit) bool { return h.no }, false},
-		"names a tenth, and others seldom":     {place{seen: 10, hits: 1, known: 4, targets: two}, func(h habit) bool { return h.no }, true},
-		"names a tenth, and others in half":    {place{seen: 10, hits: 1, known: 5, targets: two}, func(h habit) bool { return h.no }, false},
-		"names nothing, and is a list of them": {place{seen: few, targets: two, pointers: true}, func(h habit) bool { return h.no }, false},
+		"names nothing":                        {place{seen: few, targets: two}, func(h habit) bool { return h.neverNames }, true},
+		"names nothing, in too few answers":    {place{seen: few - 1, targets: two}, func(h habit) bool { return h.neverNames }, false},
+		"names nothing, of one field":          {place{seen: few, targets: map[field]bool{{pointer: "/a"}: true}}, func(h habit) bool { return h.neverNames }, false},
+		"names a fifth":                        {place{seen: 10, hits: 2, targets: two}, func(h habit) bool { return h.neverNames }, false},
+		"names a tenth, and others seldom":     {place{seen: 10, hits: 1, known: 4, targets: two}, func(h habit) bool { return h.neverNames }, true},
+		"names a tenth, and others in half":    {place{seen: 10, hits: 1, known: 5, targets: two}, func(h habit) bool { return h.neverNames }, false},
+		"names nothing, and is a list of them": {place{seen: few, targets: two, pointers: true}, func(h habit) bool { return h.neverNames }, false},
 	} {
 		if got := c.of(c.place.habit("/violations")); got != c.want {
 			t.Errorf("%s: %v", name, got)
@@ -385,13 +385,13 @@ func TestPrefixes(t *testing.T) {
 // TestAlikeHabits read answers in the same way, whatever shares they were learned from.
 func TestAlikeHabits(t *testing.T) {
 	base := func() habit {
-		return habit{agrees: true, rate: 80, pure: 70, members: []string{"/at"}, constant: map[string]bool{"x": true}, prefixes: map[string][]string{"POST /a": {"vessel"}, "POST /b": {"vessel"}}}
+		return habit{followsFlaw: true, rate: 80, pure: 70, members: []string{"/at"}, constant: map[string]bool{"x": true}, prefixes: map[string][]string{"POST /a": {"vessel"}, "POST /b": {"vessel"}}}
 	}
 	for name, c := range map[string]struct {
 		change func(*habit)
 		want   bool
 	}{
-		"the same": {func(*habit) {}, true}, "another share": {func(h *habit) { h.rate, h.pure = 10, 5 }, true}, "it agrees no more": {func(h *habit) { h.agrees = false }, false}, "it names nothing": {func(h *habit) { h.no = true }, false},
+		"the same": {func(*habit) {}, true}, "another share": {func(h *habit) { h.rate, h.pure = 10, 5 }, true}, "it agrees no more": {func(h *habit) { h.followsFlaw = false }, false}, "it names nothing": {func(h *habit) { h.neverNames = true }, false},
 		"it hits nothing": {func(h *habit) { h.rate = 0 }, false}, "it counts from 1": {func(h *habit) { h.fromOne = true }, false}, "another member": {func(h *habit) { h.members = []string{"/of"} }, false}, "another constant": {func(h *habit) { h.constant = map[string]bool{"y": true} }, false},
 		"another prefix": {func(h *habit) { h.prefixes["POST /a"] = []string{"body"} }, false}, "a prefix more": {func(h *habit) { h.prefixes["POST /c"] = []string{"vessel"} }, false}, "a prefix less": {func(h *habit) { delete(h.prefixes, "POST /b") }, false},
 		"one for all": {func(h *habit) {
@@ -405,9 +405,9 @@ func TestAlikeHabits(t *testing.T) {
 	}
 	some := func(h habit) *Knowledge { return &Knowledge{habits: map[string]habit{"/errors/*/field": h}} }
 	weaker := base()
-	weaker.agrees, weaker.rate = true, 20
+	weaker.followsFlaw, weaker.rate = true, 20
 	two := func(rate int) *Knowledge {
-		return &Knowledge{habits: map[string]habit{"/a": {agrees: true, rate: 50}, "/b": {agrees: true, rate: rate}}}
+		return &Knowledge{habits: map[string]habit{"/a": {followsFlaw: true, rate: 50}, "/b": {followsFlaw: true, rate: rate}}}
 	}
 	for name, c := range map[string]struct {
 		a, b *Knowledge

@@ -15,7 +15,7 @@ import (
 // differs, not with the number of answers. It is not safe for concurrent use.
 type Study struct {
 	places map[string]*place
-	told   map[uint64]uint64 // the places at which a field's own flaw was named, one bit each, by what field.sum gives
+	namedAlone   map[uint64]uint64 // the places at which a field's own flaw was named, one bit each, by what field.sum gives
 	seed   maphash.Seed
 }
 
@@ -35,7 +35,7 @@ type place struct {
 	targets  map[field]bool
 	follows  map[field]bool // those of the targets that were named
 	behind   map[field]bool // those that were named behind a prefix
-	names    map[string]*said
+	names    map[string]*nameStats
 	prefixes map[string]map[string]int // by operation
 	plain    map[string]int            // by operation: names without any
 	members  map[string][2]int         // of entries: how often one names the flawed member of what the name names, and another
@@ -45,8 +45,8 @@ type place struct {
 	bit      uint64 // in what Study.told has; the last one is shared
 }
 
-// said is one name at one place.
-type said struct {
+// nameStats is one name at one place.
+type nameStats struct {
 	count   int
 	astray  int // where something else was wrong
 	targets map[field]bool
@@ -62,7 +62,7 @@ const (
 
 // NewStudy makes an empty one.
 func NewStudy() *Study {
-	return &Study{places: map[string]*place{}, told: map[uint64]uint64{}, seed: maphash.MakeSeed()}
+	return &Study{places: map[string]*place{}, namedAlone: map[uint64]uint64{}, seed: maphash.MakeSeed()}
 }
 
 // Lesson is one rejection.
@@ -90,13 +90,13 @@ func (s *Study) Add(l Lesson) {
 			if len(s.places) >= maxHabits {
 				continue
 			}
-			p = &place{targets: map[field]bool{}, follows: map[field]bool{}, behind: map[field]bool{}, names: map[string]*said{}, prefixes: map[string]map[string]int{}, plain: map[string]int{}, members: map[string][2]int{}, bit: 1 << min(len(s.places), 63)}
+			p = &place{targets: map[field]bool{}, follows: map[field]bool{}, behind: map[field]bool{}, names: map[string]*nameStats{}, prefixes: map[string]map[string]int{}, plain: map[string]int{}, members: map[string][2]int{}, bit: 1 << min(len(s.places), 63)}
 			s.places[r.Where] = p
 		}
 		p.answers++
 		hit := p.add(r, l, field{l.Operation, l.In, l.Pointer, ""}, tokens)
-		if was, known := s.told[target]; hit && (known || len(s.told) < maxTold) {
-			s.told[target] = was | p.bit
+		if was, known := s.namedAlone[target]; hit && (known || len(s.namedAlone) < maxTold) {
+			s.namedAlone[target] = was | p.bit
 		}
 	}
 }
@@ -159,7 +159,7 @@ func (p *place) say(name string, tells bool, target field) {
 		if len(p.names) >= maxNames {
 			return
 		}
-		w = &said{targets: map[field]bool{}}
+		w = &nameStats{targets: map[field]bool{}}
 		p.names[name] = w
 	}
 	w.count++
@@ -249,8 +249,8 @@ type Knowledge struct {
 
 // habit is how one place names fields.
 type habit struct {
-	agrees   bool // it follows the flawed field
-	no       bool // it never does, and holds something else
+	followsFlaw   bool // it follows the flawed field
+	neverNames       bool // it never does, and holds something else
 	rate     int  // how often it names the flawed field, in hundredths
 	pure     int  // and nothing else
 	constant map[string]bool
@@ -277,7 +277,7 @@ func (s *Study) Learned() *Knowledge {
 	k := s.SoFar()
 	k.study = s
 	for where, p := range s.places {
-		if !k.habits[where].no {
+		if !k.habits[where].neverNames {
 			k.namely |= p.bit
 		}
 	}
@@ -305,10 +305,10 @@ func (p *place) habit(where string) habit {
 	if p.seen > 0 {
 		h.rate, h.pure = min(100*hits/p.seen, 100), 100*p.pure/p.seen
 	}
-	h.agrees = follows >= 2 && hits*2 >= p.seen
-	h.no = p.seen >= few && len(p.targets) >= 2 && !p.pointers && (hits == 0 || hits*5 < p.seen && p.known*2 < p.seen)
+	h.followsFlaw = follows >= 2 && hits*2 >= p.seen
+	h.neverNames = p.seen >= few && len(p.targets) >= 2 && !p.pointers && (hits == 0 || hits*5 < p.seen && p.known*2 < p.seen)
 	if where == rfcPlace {
-		h.constant, h.no = map[string]bool{}, false // it is taken at its word
+		h.constant, h.neverNames = map[string]bool{}, false // it is taken at its word
 	}
 	h.fromOne = p.one >= 3 && p.zero*10 <= p.one && !p.pointers
 	return h
@@ -360,7 +360,7 @@ func (k *Knowledge) Alike(other *Knowledge) bool {
 }
 
 func (h habit) alike(o habit) bool {
-	if h.agrees != o.agrees || h.no != o.no || (h.rate > 0) != (o.rate > 0) || h.fromOne != o.fromOne || !slices.Equal(h.members, o.members) || !maps.Equal(h.constant, o.constant) {
+	if h.followsFlaw != o.followsFlaw || h.neverNames != o.neverNames || (h.rate > 0) != (o.rate > 0) || h.fromOne != o.fromOne || !slices.Equal(h.members, o.members) || !maps.Equal(h.constant, o.constant) {
 		return false
 	}
 	for _, one := range []struct{ a, b habit }{{h, o}, {o, h}} {
@@ -386,7 +386,7 @@ func (h habit) prefix(operation string) []string {
 func (k *Knowledge) ranked() (out [][]string) {
 	byRank := map[int][]string{}
 	for where, h := range k.habits {
-		if h.agrees {
+		if h.followsFlaw {
 			byRank[h.rank()] = append(byRank[h.rank()], where)
 		}
 	}
@@ -403,7 +403,7 @@ func (h habit) rank() int { return h.rate + h.pure }
 // Told reports whether a flaw by itself was rejected in the operation, and its
 // field named, as far as that is known.
 func (k *Knowledge) Told(operation, in, pointer, flaw string) bool {
-	return k == nil || k.study == nil || k.study.told[field{operation, in, pointer, flaw}.sum(k.study.seed)]&k.namely != 0
+	return k == nil || k.study == nil || k.study.namedAlone[field{operation, in, pointer, flaw}.sum(k.study.seed)]&k.namely != 0
 }
 
 // Choose takes from the places of an answer of an operation the one that names
@@ -421,11 +421,11 @@ func (k *Knowledge) Choose(places []Reading, operation string, v *Vocabulary) Re
 	var by habit
 	for _, r := range places {
 		h := k.habits[r.Where]
-		if h.no {
+		if h.neverNames {
 			continue
 		}
 		r.Fields = slices.DeleteFunc(slices.Clone(r.Fields), func(n Named) bool { return h.constant[n.Name.Raw] })
-		if len(r.Fields) == 0 || !r.likely && !h.agrees {
+		if len(r.Fields) == 0 || !r.likely && !h.followsFlaw {
 			continue
 		}
 		prefix := h.prefix(operation)
@@ -460,7 +460,7 @@ func (h habit) translate(n *Named, prefix []string, v *Vocabulary) {
 func better(a Reading, x habit, b Reading, y habit) bool {
 	rank := func(r Reading, h habit) int {
 		switch {
-		case h.agrees:
+		case h.followsFlaw:
 			return h.rank()
 		case r.Where == rfcPlace:
 			return 1
@@ -483,7 +483,7 @@ func (k *Knowledge) Agrees(where string) bool {
 		return true
 	}
 	h, seen := k.habits[where]
-	return !seen || h.agrees || !h.no && h.rate > 0
+	return !seen || h.followsFlaw || !h.neverNames && h.rate > 0
 }
 
 // Prefix is what the names at a place begin with in an operation's answers and

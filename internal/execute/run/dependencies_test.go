@@ -13,6 +13,7 @@ import (
 // TestWhatWaitsForWhat: what changes records of a collection goes by itself there, and in the
 // order of the description; everything else goes side by side.
 func TestWhatWaitsForWhat(t *testing.T) {
+	t.Parallel()
 	for _, x := range []struct {
 		name       string
 		operations string
@@ -88,6 +89,7 @@ func planned(t *testing.T, operations string) *plan.Plan {
 
 // TestTheWholeComesLast, when everything else is done; and each place has its turn once.
 func TestTheWholeComesLast(t *testing.T) {
+	t.Parallel()
 	p := planned(t, "post /quays, put /quays/{id}, get /quays, post /buoys, get /tides")
 	after := dependencies(p, nil)
 	if last := after[len(after)-1]; len(after) != p.Turns() || !slices.Equal(last, []int{0, 1, 2, 3, 4}) {

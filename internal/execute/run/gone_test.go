@@ -23,6 +23,7 @@ import (
 // TestAServiceThatGoesStopsTheRun: what was cut off is told, and what would have
 // come after it is not counted.
 func TestAServiceThatGoesStopsTheRun(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -72,6 +73,7 @@ func soundHarbour(t *testing.T) (*plan.Plan, *send.Sender) {
 
 // TestAServiceThatComesBackIsAskedAgain: whoever watches over it starts it anew.
 func TestAServiceThatComesBackIsAskedAgain(t *testing.T) {
+	t.Parallel()
 	p, s := soundHarbour(t)
 	sent, asked := 0, 0
 	rep, err := run.Do(context.Background(), p, run.Options{Parallel: 1, Send: func(ctx context.Context, c exchange.Case) exchange.Exchange {
@@ -122,6 +124,7 @@ func harbourPlan(t testing.TB, address string, depth flaw.Depth) (*plan.Plan, *s
 // TestABrokenServiceStopsTheRun: what an operation does to the service is not held
 // against those that follow.
 func TestABrokenServiceStopsTheRun(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -153,6 +156,7 @@ func TestABrokenServiceStopsTheRun(t *testing.T) {
 
 // TestAnOperationThatIsNeverAnsweredIsGivenUp, and told; one that is late now and then is not.
 func TestAnOperationThatIsNeverAnsweredIsGivenUp(t *testing.T) {
+	t.Parallel()
 	p, s := soundHarbour(t)
 	var never, sometimes atomic.Int32
 	left := map[string]string{}

@@ -34,6 +34,7 @@ paths:
 
 // TestARefusedControlIsNarrowed: what is not taken is told, and the rest is tried.
 func TestARefusedControlIsNarrowed(t *testing.T) {
+	t.Parallel()
 	for name, x := range map[string]struct {
 		refuse []string // members and parameters
 		want   string   // what is left out

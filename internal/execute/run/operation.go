@@ -124,7 +124,7 @@ func (o *operation) run(ctx context.Context) {
 		}
 		o.submit(&g, func() { o.sendCase(ctx, c) })
 	}
-	for c := range o.op.Ahead() {
+	for c := range o.op.Stream() {
 		if o.ends(ctx) {
 			break
 		}

@@ -12,6 +12,7 @@ import (
 
 // TestWhoBrokeTheServiceIsKept, although its operation was disturbed and is forgotten.
 func TestWhoBrokeTheServiceIsKept(t *testing.T) {
+	t.Parallel()
 	doc, err := oad.Read("office.json", []byte(`{"openapi":"3.1.0","info":{"title":"Office","version":"1"},"paths":{"/closure":{"post":{"responses":{"204":{"description":"shut"}}}},"/berths":{"get":{"responses":{"200":{"description":"all"}}}}}}`))
 	if err != nil {
 		t.Fatal(err)
@@ -43,6 +44,7 @@ func TestWhoBrokeTheServiceIsKept(t *testing.T) {
 
 // TestOutagesAreCountedWhereOthersSuffer: an operation that was tried alone disturbed nobody.
 func TestOutagesAreCountedWhereOthersSuffer(t *testing.T) {
+	t.Parallel()
 	for others, want := range map[int]int{0: 0, 1: 1, 3: 1} {
 		s := newScheduler(Options{Parallel: 4, SideBySide: true}, nil)
 		o := &operation{scheduler: s}
@@ -62,6 +64,7 @@ func TestOutagesAreCountedWhereOthersSuffer(t *testing.T) {
 
 // TestTheTrailOfALostService stays: it tells which cases were answered since.
 func TestTheTrailOfALostService(t *testing.T) {
+	t.Parallel()
 	for _, x := range []struct {
 		lost *lost
 		want int

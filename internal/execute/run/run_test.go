@@ -146,6 +146,7 @@ func (l *lines) Write(p []byte) (int, error) {
 }
 
 func TestTheSoundHarbourIsNotAccused(t *testing.T) {
+	t.Parallel()
 	for _, depth := range []flaw.Depth{flaw.Quick, flaw.Usual, flaw.Deep} {
 		rep := trial(t, depth)
 		for _, e := range accusing(rep) {
@@ -159,6 +160,7 @@ func TestTheSoundHarbourIsNotAccused(t *testing.T) {
 
 // TestEachFaultAloneIsFound: by its code, at its operation, and nothing else is accused.
 func TestEachFaultAloneIsFound(t *testing.T) {
+	t.Parallel()
 	faults := slices.DeleteFunc(slices.Clone(harbour.Faults), configured)
 	if testing.Short() { // the race detector sees the same code in a few
 		faults = faults[:6]
@@ -188,8 +190,8 @@ func TestEachFaultAloneIsFound(t *testing.T) {
 const ofBlanks = "blank-text"
 
 // accusing are the entries of a report without that note.
-func accusing(rep *report.Report) []*report.Entry {
-	return slices.DeleteFunc(rep.Entries(), func(e *report.Entry) bool { return e.Code == ofBlanks })
+func accusing(rep *report.Report) []*report.Cause {
+	return slices.DeleteFunc(rep.Entries(), func(e *report.Cause) bool { return e.Code == ofBlanks })
 }
 
 // configured reports whether a fault shows only with the configuration, which
@@ -199,6 +201,7 @@ func configured(f harbour.Fault) bool {
 }
 
 func TestTheDemosFaultsDoNotHideOneAnother(t *testing.T) {
+	t.Parallel()
 	found := map[string]bool{} // planted ones, and whether they were found
 	for _, f := range harbour.Faults {
 		if f.Demo && !configured(f) {
@@ -229,6 +232,7 @@ func follows(operation, code string) bool {
 }
 
 func TestEveryCodeHasAFault(t *testing.T) {
+	t.Parallel()
 	has := map[string]bool{}
 	for _, f := range harbour.Faults {
 		has[f.Code] = true
@@ -244,6 +248,7 @@ func TestEveryCodeHasAFault(t *testing.T) {
 }
 
 func TestControlsComeFirstAndNumbersAreThePlans(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -267,6 +272,7 @@ func TestControlsComeFirstAndNumbersAreThePlans(t *testing.T) {
 }
 
 func TestAnInterruptStopsAndKeepsWhatIsThere(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -290,6 +296,7 @@ func TestAnInterruptStopsAndKeepsWhatIsThere(t *testing.T) {
 }
 
 func TestAFullDiskStopsTheRun(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -310,6 +317,7 @@ func TestAFullDiskStopsTheRun(t *testing.T) {
 }
 
 func TestRefusedControlsProveNothing(t *testing.T) {
+	t.Parallel()
 	rep := trial(t, flaw.Usual, "optional-demanded")
 	if !rep.Proven() {
 		t.Error("the fullest control was accepted, and yet nothing is proved")

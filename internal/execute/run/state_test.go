@@ -177,6 +177,7 @@ func tryService(t *testing.T, service http.Handler, description string, depth fl
 // way at a time; one at a time is all that such a service reports, so that is
 // not counted here.
 func TestWhatAResourceShowsBeforeAndAfter(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name string
 		buoy *buoy
@@ -215,6 +216,7 @@ func TestWhatAResourceShowsBeforeAndAfter(t *testing.T) {
 }
 
 func TestAControlThatNoLongerStandsIsTold(t *testing.T) {
+	t.Parallel()
 	rep, _ := tryBuoy(t, &buoy{wears: true})
 	found := ""
 	for _, e := range rep.Entries() {
@@ -231,6 +233,7 @@ func TestAControlThatNoLongerStandsIsTold(t *testing.T) {
 
 // TestABusyMachineIsNotAccused: an answer that is slow once is not slow.
 func TestABusyMachineIsNotAccused(t *testing.T) {
+	t.Parallel()
 	office, err := harbour.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -270,6 +273,7 @@ paths:
 // TestWhatIsReadBack: where answers are empty, the resource is read to see whether it
 // keeps a member that only the service sets.
 func TestWhatIsReadBack(t *testing.T) {
+	t.Parallel()
 	for keeps, want := range map[bool]bool{true: true, false: false} {
 		var mu sync.Mutex
 		stored := map[string]any{"colour": "red"}

@@ -9,6 +9,7 @@ import (
 // TestThingsAreDoneSideBySide, also those that wait for others, and one after another by the
 // same goroutines.
 func TestThingsAreDoneSideBySide(t *testing.T) {
+	t.Parallel()
 	r := &scheduler{spareJobs: make(chan func())}
 	var ended sync.WaitGroup
 	var done atomic.Int32

@@ -26,11 +26,11 @@ type Captures struct {
 	Names []string // as they were named
 
 	Files []string // where they are read
-	sorts []capture.Sort
+	sorts []capture.Kind
 }
 
 // Add takes in a capture by its name, where it is read, and what it is.
-func (c *Captures) Add(name, file string, sort capture.Sort) {
+func (c *Captures) Add(name, file string, sort capture.Kind) {
 	c.Names, c.Files, c.sorts = append(c.Names, name), append(c.Files, file), append(c.sorts, sort)
 }
 
@@ -54,7 +54,7 @@ func CapturesNamed(names []string, in io.Reader, folder string) (*Captures, erro
 		if err != nil {
 			return nil, err
 		}
-		sort := capture.SortOf(f)
+		sort := capture.Detect(f)
 		f.Close()
 		if sort == capture.RunFile {
 			runFile = true

@@ -76,7 +76,7 @@ func (s *Session) Rerun(what Choice, opt *trial.Options) (*Rerun, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range rep.Whole() {
+	for _, f := range rep.RunFindings() {
 		if out.was.AddRun(f); f.Finding.Severity == judge.Error {
 			t := known[f.Case]
 			t.wrong = true
@@ -268,7 +268,7 @@ func (m *merger) merge(names []string, to string) (*Result, error) {
 	if err = errors.Join(err, made.Close()); err != nil {
 		return nil, errors.Join(err, os.Remove(made.Name()))
 	}
-	for _, f := range rep.Whole() {
+	for _, f := range rep.RunFindings() {
 		m.is.AddRun(f)
 	}
 	return &Result{Report: rep, Head: r.Head(), File: to, Incomplete: r.Incomplete()}, nil

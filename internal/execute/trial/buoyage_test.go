@@ -42,6 +42,7 @@ func tryBuoyage(t *testing.T, b *hostile.Buoyage, text string, depth flaw.Depth,
 // TestWhatDecidesIsLeftAlone: where the body or the query decides which records are changed, these
 // are those that this run created, in each request.
 func TestWhatDecidesIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	const allowed = "operations: {'POST /buoys/reset': {allow: true}}"
 	for name, c := range map[string]struct {
 		conf     string
@@ -83,6 +84,7 @@ func TestWhatDecidesIsLeftAlone(t *testing.T) {
 // TestAPutThatTheFileNames: the record that a fixture's PUT names is of this run, and deleted, where
 // nothing had the name before; else it is what the file says that it may be, and stays.
 func TestAPutThatTheFileNames(t *testing.T) {
+	t.Parallel()
 	for light, want := range map[string]string{"pier-light": "[]", "l3": "[/lights/l3]"} {
 		b := hostile.NewBuoyage()
 		out, told := tryBuoyage(t, b, "fixtures: [{ name: light, send: 'PUT /lights/{light}', path: { light: "+light+" }, keep: { light: $request.path.light }, undo: 'DELETE /lights/{light}' }]", flaw.Usual, 4)

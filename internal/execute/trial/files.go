@@ -19,7 +19,7 @@ type files struct {
 	record, final *record.Writer
 	name          string        // of the first; empty: there is none
 	raw           *os.File      // of the answers as they come
-	soon          *soon         // what writes to it
+	soon          *delayedWriter         // what writes to it
 	kept          *os.File      // takes the place of the first in the end; nil: nothing does
 	all           *bufio.Writer // what final writes to
 	open          []*os.File
@@ -63,7 +63,7 @@ func (t *trial) open() (*files, error) {
 	if t.opt.Copy != nil {
 		writers = append(writers, t.opt.Copy)
 	}
-	out.soon = &soon{to: bufio.NewWriterSize(out.raw, 64<<10)}
+	out.soon = &delayedWriter{to: bufio.NewWriterSize(out.raw, 64<<10)}
 	if out.record, err = record.NewWriter(out.soon, head); err == nil {
 		err = out.soon.flush() // whenever it ends, it is a run file
 	}
@@ -190,9 +190,9 @@ func cause(err error) error {
 	return err
 }
 
-// soon writes what it is given a little later, in larger pieces, and never later than
+// delayedWriter writes what it is given a little later, in larger pieces, and never later than
 // flushAfter. It is safe for concurrent use.
-type soon struct {
+type delayedWriter struct {
 	mu    sync.Mutex
 	to    *bufio.Writer
 	timer *time.Timer // runs; nil: there is nothing to be written
@@ -205,7 +205,7 @@ const (
 	FlushDeadline = 2 * flushAfter
 )
 
-func (s *soon) Write(data []byte) (int, error) {
+func (s *delayedWriter) Write(data []byte) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.err != nil {
@@ -219,7 +219,7 @@ func (s *soon) Write(data []byte) (int, error) {
 	return n, err
 }
 
-func (s *soon) flush() error {
+func (s *delayedWriter) flush() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.timer != nil {
@@ -233,7 +233,7 @@ func (s *soon) flush() error {
 }
 
 // redirect writes to another file from now on.
-func (s *soon) redirect(f *os.File) {
+func (s *delayedWriter) redirect(f *os.File) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.to.Reset(f)

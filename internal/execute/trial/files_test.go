@@ -17,13 +17,14 @@ import (
 
 // TestWhatWasAnsweredIsWritten within a short time, though not at once.
 func TestWhatWasAnsweredIsWritten(t *testing.T) {
+	t.Parallel()
 	name := filepath.Join(t.TempDir(), "run")
 	f, err := create(name)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	s := &soon{to: bufio.NewWriterSize(f, 1<<10)}
+	s := &delayedWriter{to: bufio.NewWriterSize(f, 1<<10)}
 	for range 3 {
 		var writing sync.WaitGroup
 		for range 8 {
@@ -56,12 +57,13 @@ func TestWhatWasAnsweredIsWritten(t *testing.T) {
 
 // TestLinesAreDropped from what is kept while a run goes on; what follows comes after the rest.
 func TestLinesAreDropped(t *testing.T) {
+	t.Parallel()
 	name := filepath.Join(t.TempDir(), "run")
 	raw, err := create(name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := &files{raw: raw, open: []*os.File{raw}, soon: &soon{to: bufio.NewWriter(raw)}}
+	f := &files{raw: raw, open: []*os.File{raw}, soon: &delayedWriter{to: bufio.NewWriter(raw)}}
 	w, err := record.NewWriter(f.soon, record.Head{Program: "test"})
 	if err != nil {
 		t.Fatal(err)

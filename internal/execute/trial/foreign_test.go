@@ -228,6 +228,7 @@ var fullAddress = regexp.MustCompile(`http://127\.0\.0\.1:\d+(/[^ ,]*[^ ,:])`)
 // TestNothingForeignIsTouched tries the yard without a configuration: every operation
 // on records is reached, those of others stay as they are, and what stays is listed.
 func TestNothingForeignIsTouched(t *testing.T) {
+	t.Parallel()
 	y := newYard()
 	for range 2 {
 		out, told, err := y.tried(t, context.Background(), "{}")
@@ -252,6 +253,7 @@ func TestNothingForeignIsTouched(t *testing.T) {
 
 // TestAnInterruptAtAnyMoment: nothing foreign is touched, and what stays is listed.
 func TestAnInterruptAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	for range 10 {
 		y := newYard()
 		ctx, cancel := context.WithCancel(context.Background())
@@ -279,6 +281,7 @@ func TestAnInterruptAtAnyMoment(t *testing.T) {
 // TestHostileServices: whatever the service answers, nothing foreign is touched and
 // what stays is listed.
 func TestHostileServices(t *testing.T) {
+	t.Parallel()
 	jsonAnswer := func(w http.ResponseWriter, status int, text string) bool {
 		w.Header().Set("Content-Type", "application/json")
 		w.WriteHeader(status)

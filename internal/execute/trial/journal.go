@@ -165,8 +165,8 @@ func (t *trial) takeAway(ctx context.Context, unseen, again bool) (gone int) {
 	}
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
-	gone, left := t.bench.TakeAway(ctx, k.remnants, k.noted, unseen, again)
-	t.tell(left)
+	gone, left := t.records.TakeAway(ctx, k.remnants, k.noted, unseen, again)
+	t.keepLeft(left)
 	return gone
 }
 
@@ -192,12 +192,12 @@ func Undo(ctx context.Context, opt Options, unseen bool, events Events) (gone in
 	if err := t.sender.Reach(ctx); err != nil {
 		return 0, &t.out, err
 	}
-	t.newBench()
-	defer func() { t.undo(ctx, t.bench) }()
-	if err := t.bench.Make(ctx, t.conf.ForCredentials(t.removers())); err != nil {
+	t.newRecords()
+	defer func() { t.undo(ctx, t.records) }()
+	if err := t.records.Make(ctx, t.conf.ForCredentials(t.removers())); err != nil {
 		return 0, &t.out, err
 	}
-	for _, f := range t.bench.Failed {
+	for _, f := range t.records.Failed {
 		t.warn("%v", f.Err)
 	}
 	return t.takeAway(ctx, unseen, true), &t.out, nil
@@ -213,9 +213,9 @@ func (t *trial) removers() (operations []string) {
 	return operations
 }
 
-func (t *trial) newBench() {
-	t.bench = fixture.New(t.conf, t.fixturePlan, t.sendIn(t.opt.Send.Service.Lane()))
-	t.bench.Journal, t.bench.Base = t.kept.journal, strings.TrimSuffix(t.opt.Base.String(), "/")
+func (t *trial) newRecords() {
+	t.records = fixture.New(t.conf, t.fixturePlan, t.sendIn(t.opt.Send.Service.Lane()))
+	t.records.Journal, t.records.Base = t.kept.journal, strings.TrimSuffix(t.opt.Base.String(), "/")
 }
 
 // openToRead opens a file that is one, and not something that has no end.

@@ -499,6 +499,7 @@ var layoutFaults = []string{"index-shifted", "first-error-only", "unknown-kept"}
 // TestLayoutsAsServers tries the harbour behind a translator, sound and with three
 // mistakes, in each layout: what is found is what is there.
 func TestLayoutsAsServers(t *testing.T) {
+	t.Parallel()
 	if len(layouts) < 60 {
 		t.Errorf("%d layouts", len(layouts))
 	}

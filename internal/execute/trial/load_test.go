@@ -186,6 +186,7 @@ func ferryErrors(body map[string]any) (wrong []string) {
 // TestOurLoadIsNoFault: what a service answers because of what else is in flight is no crash, and
 // what it answers to one request each time is.
 func TestOurLoadIsNoFault(t *testing.T) {
+	t.Parallel()
 	noCars := func(body map[string]any) bool { n, is := body["cars"].(float64); return is && n < 1 }
 	for name, c := range map[string]struct {
 		fails func(f *ferries, r *http.Request, body map[string]any) (int, string)

@@ -7,6 +7,7 @@ import (
 )
 
 func TestLinesOfACase(t *testing.T) {
+	t.Parallel()
 	const one, two, trace = "0123456789", "00000000ab", "0af7651916cd43dd8448eb211c80319c"
 	long := strings.Repeat("x", 2*maxLogLine)
 	for _, c := range []struct {

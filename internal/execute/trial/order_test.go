@@ -51,6 +51,7 @@ func shuffled(v any) any {
 // TestListsInRandomOrder: ten runs of a service that answers lists in random order
 // find the same.
 func TestListsInRandomOrder(t *testing.T) {
+	t.Parallel()
 	var first []string
 	for range 10 {
 		o := open(t, nil, "each: operation", "each: operation")

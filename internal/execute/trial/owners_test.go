@@ -53,6 +53,7 @@ func (v visit) of(t *testing.T, o *hostile.Owners, ctx context.Context) (out *tr
 // TestNobodyIsHarmed: whatever the way in which it is tried, no record of others differs, and what
 // is left is what is told.
 func TestNobodyIsHarmed(t *testing.T) {
+	t.Parallel()
 	for name, v := range map[string]visit{
 		"quick": {"{}", flaw.Quick, 1, false}, "usual": {"{}", flaw.Usual, 16, false}, "deep": {"{}", flaw.Deep, 4, false}, "controls": {"{}", flaw.Usual, 4, true},
 		"drafted, usual": {"", flaw.Usual, 1, false}, "drafted, deep": {"", flaw.Deep, 16, false}, "drafted, controls": {"", flaw.Usual, 16, true},
@@ -82,6 +83,7 @@ func TestNobodyIsHarmed(t *testing.T) {
 
 // TestNobodyIsHarmedByAnInterrupt, whenever it comes.
 func TestNobodyIsHarmedByAnInterrupt(t *testing.T) {
+	t.Parallel()
 	for i := range 20 {
 		o := hostile.NewOwners()
 		ctx, cancel := context.WithCancel(context.Background())
@@ -105,6 +107,7 @@ func TestNobodyIsHarmedByAnInterrupt(t *testing.T) {
 // TestNobodyIsHarmedWhereTheyAreNamed: what the configuration names may be changed, and nothing next
 // to it.
 func TestNobodyIsHarmedWhereTheyAreNamed(t *testing.T) {
+	t.Parallel()
 	o := hostile.NewOwners()
 	_, told := visit{"operations: {'PUT /pilots/{id}': {path: {id: 7}}, 'DELETE /permits/{id}': {allow: true, path: {id: 9}}, 'DELETE /cranes/{key}': {path: {key: cr-3}}}", flaw.Deep, 4, false}.of(t, o, context.Background())
 	if harmed := o.Harmed(); !slices.Equal(harmed, []string{"/permits/9", "/pilots/7"}) {
@@ -117,6 +120,7 @@ func TestNobodyIsHarmedWhereTheyAreNamed(t *testing.T) {
 
 // TestSettingsAreRestored: what may be changed for everyone is what it was afterwards.
 func TestSettingsAreRestored(t *testing.T) {
+	t.Parallel()
 	o := hostile.NewOwners()
 	out, told := visit{"operations: {PUT /settings: {allow: true}}", flaw.Usual, 4, false}.of(t, o, context.Background())
 	if harmed := o.Harmed(); len(harmed) > 0 {

@@ -51,6 +51,7 @@ func arranged(rep *report.Report) []string {
 // TestTheSameAtAnyParallel: however many requests are in flight, and whatever goes side by
 // side with what, the same is found; and judged again it is the same.
 func TestTheSameAtAnyParallel(t *testing.T) {
+	t.Parallel()
 	for name, faults := range map[string][]string{"sound": nil, "the demo's mistakes": harbour.DemoFaults()} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -29,16 +29,16 @@ import (
 func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	var needed []config.Fixture
 	for _, f := range t.conf.Needed(slices.Collect(t.plan.Names())) {
-		if t.conf.Often(f) == "run" {
+		if t.conf.Scope(f) == "run" {
 			needed = append(needed, f)
 		}
 	}
-	t.newBench()
+	t.newRecords()
 	made := map[string]bool{}
 	if len(t.kept.remnants) > 0 { // what is left of an earlier run goes first: ids may begin anew
 		doors := t.conf.ForCredentials(t.removers())
-		if err := t.bench.Make(ctx, doors); err != nil {
-			return func() { t.undo(ctx, t.bench) }, err
+		if err := t.records.Make(ctx, doors); err != nil {
+			return func() { t.undo(ctx, t.records) }, err
 		}
 		for _, f := range doors {
 			made[f.Name] = true
@@ -49,22 +49,22 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	}
 	needed = slices.DeleteFunc(needed, func(f config.Fixture) bool { return made[f.Name] })
 	undo = func() {
-		t.undo(ctx, t.bench)
+		t.undo(ctx, t.records)
 		t.appeared(ctx)
 	}
 	var making []string
 	for _, f := range needed {
 		making = append(making, f.Send)
 	}
-	t.bench.Look(ctx, append(making, slices.Collect(t.plan.Names())...))
-	if err := t.bench.Make(ctx, needed); err != nil {
+	t.records.Look(ctx, append(making, slices.Collect(t.plan.Names())...))
+	if err := t.records.Make(ctx, needed); err != nil {
 		return undo, err
 	}
-	if err := t.instead(ctx); err != nil {
+	if err := t.useExistingRecords(ctx); err != nil {
 		return undo, err
 	}
-	t.served()
-	if t.plan, err = plan.New(t.opt.Document, t.configured(t.bench.Values)); err != nil {
+	t.unskip()
+	if t.plan, err = plan.New(t.opt.Document, t.configured(t.records.Values)); err != nil {
 		return undo, err
 	}
 	for _, w := range t.plan.Warnings {
@@ -73,39 +73,39 @@ func (t *trial) fixtures(ctx context.Context) (undo func(), err error) {
 	return undo, nil
 }
 
-// instead gives up the fixtures that failed, and reads records that are there in their
+// useExistingRecords gives up the fixtures that failed, and reads records that are there in their
 // place. Those that were not tried for want of them are made then.
-func (t *trial) instead(ctx context.Context) error {
+func (t *trial) useExistingRecords(ctx context.Context) error {
 	told := 0
 	// forget tells of those that failed since the last time.
 	forget := func(also func(fixture.Failure) bool) ([]config.Fixture, error) {
 		var gone []config.Fixture
-		for _, f := range t.bench.Failed[told:] {
+		for _, f := range t.records.Failed[told:] {
 			if !also(f) {
 				continue
 			}
-			if err := t.unmade(f); err != nil {
+			if err := t.skipDependents(f); err != nil {
 				return nil, err
 			}
 			gone = append(gone, f.Fixture)
 		}
 		return t.conf.Forget(t.opt.Document, gone), nil
 	}
-	refused := func(f fixture.Failure) bool { return !f.Lacks }
+	refused := func(f fixture.Failure) bool { return !f.Skipped }
 	instead, err := forget(refused)
 	if err != nil {
 		return err
 	}
 	if len(instead) > 0 {
-		told = len(t.bench.Failed)
-		if err := t.bench.Make(ctx, instead); err != nil {
+		told = len(t.records.Failed)
+		if err := t.records.Make(ctx, instead); err != nil {
 			return err
 		}
 		if _, err := forget(refused); err != nil { // the lists are empty
 			return err
 		}
 	}
-	if err := t.bench.Again(ctx); err != nil {
+	if err := t.records.Again(ctx); err != nil {
 		return err
 	}
 	told = 0
@@ -120,11 +120,11 @@ type failure struct {
 	unsigned int      // how many lack their credentials for it
 }
 
-// served takes operations in again whose record could not be made, and that can do with
+// unskip takes operations in again whose record could not be made, and that can do with
 // one that is there, and tells of the fixtures that failed.
-func (t *trial) served() {
+func (t *trial) unskip() {
 	for _, o := range t.plan.Selected() {
-		if _, without := t.without[o.Name()]; without && t.conf.Addressed(o.Name(), t.bench.Values) && t.conf.Foreign(o.Name()) == "" && !t.conf.Lacks(o.Name()) {
+		if _, without := t.without[o.Name()]; without && t.conf.Addressed(o.Name(), t.records.Values) && t.conf.Foreign(o.Name()) == "" && !t.conf.Lacks(o.Name()) {
 			delete(t.without, o.Name())
 		}
 	}
@@ -183,9 +183,9 @@ func (t *trial) configured(values map[string]any) plan.Options {
 	return opt
 }
 
-// unmade leaves out the operations that need a fixture which failed. Where all need one
+// skipDependents leaves out the operations that need a fixture which failed. Where all need one
 // of the file, there is nothing to go on with.
-func (t *trial) unmade(f fixture.Failure) error {
+func (t *trial) skipDependents(f fixture.Failure) error {
 	if f.Fixture.Implied && f.Fixture.Names != "" { // whether a PUT creates a record only a try could show
 		return nil
 	}
@@ -194,7 +194,7 @@ func (t *trial) unmade(f fixture.Failure) error {
 		reads := strings.HasPrefix(f.Fixture.Send, "GET ") && !t.conf.Mentions(o.Name(), f.Fixture) // what the description says is as good
 		if !reads && t.conf.Requires(o.Name(), f.Fixture) {
 			users.users = append(users.users, o.Name())
-			t.without[o.Name()] = lacking(f)
+			t.without[o.Name()] = skipReason(f)
 		} else if slices.ContainsFunc(o.Security, func(way []string) bool { return t.conf.Authorises(o.Name(), way, f.Fixture) }) {
 			users.unsigned++ // whether another way is open shows when it is planned
 		}
@@ -214,8 +214,8 @@ func (t *trial) unmade(f fixture.Failure) error {
 	return nil
 }
 
-// lacking says why an operation is left out for want of a fixture.
-func lacking(f fixture.Failure) string {
+// skipReason says why an operation is left out for want of a fixture.
+func skipReason(f fixture.Failure) string {
 	if f.Fixture.Implied {
 		return fmt.Sprintf("it needs a record of %s, and %v", f.Fixture.Send, f.Err)
 	}
@@ -234,7 +234,7 @@ func (t *trial) undo(ctx context.Context, records *fixture.Records) {
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
 	t.revive(ctx)
-	t.tell(records.Undo(ctx))
+	t.keepLeft(records.Undo(ctx))
 }
 
 // appeared tells what is in the collections now that this run did not create.
@@ -244,7 +244,7 @@ func (t *trial) appeared(ctx context.Context) {
 	}
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
-	t.tell(t.bench.Appeared(ctx))
+	t.keepLeft(t.records.Appeared(ctx))
 }
 
 // restoreSetting changes a setting back that an operation changed.
@@ -254,7 +254,7 @@ func (t *trial) restoreSetting(ctx context.Context, records *fixture.Records, s 
 	}
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
-	t.tell(records.Restore(ctx, s, func(p *plan.Plan) (exchange.Case, error) { return p.Control(operation) }))
+	t.keepLeft(records.Restore(ctx, s, func(p *plan.Plan) (exchange.Case, error) { return p.Control(operation) }))
 }
 
 // endKey is the key of the context that ends all.
@@ -297,8 +297,8 @@ func (t *trial) undoDeadline() time.Time {
 	return t.undoBy
 }
 
-// tell keeps what remains, to be told in the end.
-func (t *trial) tell(left []fixture.Left) {
+// keepLeft keeps what remains, to be told in the end.
+func (t *trial) keepLeft(left []fixture.Left) {
 	t.telling.Lock()
 	defer t.telling.Unlock()
 	t.left = append(t.left, left...)
@@ -353,7 +353,7 @@ func (w *work) forCase(c *exchange.Case) []config.Fixture {
 // After it, what it created is taken away too.
 func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error) {
 	list := t.conf.Own(op.Name())
-	w := &work{trial: t, operation: op.Name(), records: t.bench.Branch(), makers: t.conf.MakersOf(op.Name()), lane: t.opt.Send.Service.Lane()}
+	w := &work{trial: t, operation: op.Name(), records: t.records.Branch(), makers: t.conf.MakersOf(op.Name()), lane: t.opt.Send.Service.Lane()}
 	w.records.SendBy(t.sendIn(w.lane))
 	w.again = sync.OnceValues(func() (bool, bool) { return w.twice(ctx) })
 	var setting *fixture.Setting
@@ -369,30 +369,30 @@ func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error)
 		}
 		return ""
 	}
-	out := run.Work{Operation: op, Stops: stops, Lane: w.lane, Send: w.one, Around: w.around, Stored: w.stored, Restore: w.restore, Undo: func() {
+	out := run.Work{Operation: op, Stops: stops, Lane: w.lane, Send: w.sendWithRecords, Around: w.around, Stored: w.stored, Restore: w.restore, Undo: func() {
 		t.restoreSetting(ctx, w.records, setting, op.Name())
 		t.undo(ctx, w.records)
 		t.kept.journal.Over(op.Name())
 	}}
 	if len(list) == 0 {
-		w.sender = t.knowing(w.records.Values).In(w.lane)
+		w.sender = t.senderFor(w.records.Values).In(w.lane)
 		return out, nil
 	}
 	if err := w.records.Make(ctx, list); err != nil {
 		return out, err
 	}
-	w.sender = t.knowing(w.records.Values).In(w.lane)
+	w.sender = t.senderFor(w.records.Values).In(w.lane)
 	opt := t.configured(w.records.Values)
 	if len(w.records.Failed) > 0 {
 		failed := w.records.Failed[0]
 		opt.Without = maps.Clone(opt.Without)
-		if opt.Without[op.Name()] = lacking(failed); !failed.Fixture.Implied {
+		if opt.Without[op.Name()] = skipReason(failed); !failed.Fixture.Implied {
 			out.Report = func() { t.failed(failed) }
 		}
 	} else {
 		w.all = list
 		for _, f := range list {
-			if t.conf.Often(f) == "case" {
+			if t.conf.Scope(f) == "case" {
 				w.each = append(w.each, f)
 			}
 		}
@@ -425,12 +425,12 @@ func (t *trial) makers(operation string) []string {
 func (w *work) restore(ctx context.Context) {
 	ctx, cancel := w.undoing(ctx)
 	defer cancel()
-	w.tell(w.records.UndoTried(ctx))
+	w.keepLeft(w.records.UndoTried(ctx))
 }
 
-// one sends a case, on records of its own where it is to have them, and remembers
+// sendWithRecords sends a case, on records of its own where it is to have them, and remembers
 // the record that it makes.
-func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
+func (w *work) sendWithRecords(ctx context.Context, c exchange.Case) exchange.Exchange {
 	records, sender := w.records, w.sender
 	if len(w.forCase(&c)) > 0 {
 		var err error
@@ -439,7 +439,7 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		if err != nil {
 			return exchange.Exchange{Case: c, Response: exchange.Answer{Err: err.Error()}}
 		}
-		sender = w.knowing(records.Values).In(w.lane)
+		sender = w.senderFor(records.Values).In(w.lane)
 	}
 	if fixture.Changes(c.Request.Method) && len(c.Flaws) == 1 && c.Flaws[0].Rule == "unknown-id" {
 		var why string
@@ -467,7 +467,7 @@ func (w *work) one(ctx context.Context, c exchange.Case) exchange.Exchange {
 		}
 		records.Renamed(ctx, &e)
 		w.died(&e.Response)
-		w.handsOut(&e.Case, &e.Response)
+		w.learnTokens(&e.Case, &e.Response)
 		w.records.Sent(&e)
 		w.records.Refused(&e)
 		if why := w.noCreation(ctx, records, &e); why != "" {
@@ -549,7 +549,7 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 	c, records, err := w.fresh(ctx, c)
 	defer w.undo(ctx, records)
 	reader = w.records.Replace(reader, values, records.Values)
-	sender := w.knowing(records.Values).In(w.lane)
+	sender := w.senderFor(records.Values).In(w.lane)
 	read := func() (v any) {
 		a := w.dispatch(ctx, sender, records, &reader, nil)
 		if a.Status != http.StatusOK || a.Truncated {

@@ -111,6 +111,7 @@ func (p *piers) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // list shows it or GET alone; one that is kept as refused is not, nor one that was refused as a
 // duplicate. Nothing is left.
 func TestRefusedAndStored(t *testing.T) {
+	t.Parallel()
 	list := "get: {responses: {'200': {description: all}}}"
 	for name, c := range map[string]struct {
 		list  string

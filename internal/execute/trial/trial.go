@@ -96,7 +96,7 @@ type trial struct {
 	events Events
 	out    Outcome
 
-	bench    *fixture.Records  // of the run
+	records    *fixture.Records  // of the run
 	renewal  renewal           // of values that are new in each request
 	sender   *send.Sender      // knows no values
 	failures []failure         // fixtures of the file that could not be made
@@ -114,11 +114,11 @@ type trial struct {
 	ending      sync.Mutex     // for undoBy
 	telling     sync.Mutex     // for events and what they count
 	learning    sync.Mutex     // for senders
-	senders     []knowing      // the last ones
+	senders     []cachedSender      // the last ones
 }
 
-// knowing is a sender that knows values, with what its headers and credentials are made of.
-type knowing struct {
+// cachedSender is a sender that knows values, with what its headers and credentials are made of.
+type cachedSender struct {
 	sender   *send.Sender
 	expanded []string
 }
@@ -157,8 +157,8 @@ func newTrial(opt Options, events Events) *trial {
 // sendIn sends cases in a lane, with headers and credentials that know the values.
 func (t *trial) sendIn(lane *send.Lane) fixture.Send {
 	return func(ctx context.Context, values map[string]any, c exchange.Case, target fixture.Target) exchange.Exchange {
-		sender := t.knowing(values).In(lane)
-		records := t.bench.With(values)
+		sender := t.senderFor(values).In(lane)
+		records := t.records.With(values)
 		records.SendBy(t.sendIn(lane))
 		return t.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
 			if target == nil {
@@ -220,7 +220,7 @@ func (t *trial) ready() (err error) {
 	if t.sender, err = send.New(t.opt.Base, t.opt.Send); err != nil {
 		return err
 	}
-	t.knowing(nil)
+	t.senderFor(nil)
 	if short := t.opt.Secrets.Short(); len(short) > 0 {
 		t.warn("of fewer than six characters, and taken out of what is written only where it is a whole value: %s", strings.Join(short, ", "))
 	}
@@ -257,7 +257,7 @@ func (t *trial) do(ctx context.Context) error {
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
 		Parallel: t.opt.Parallel, Begin: t.begin, Makers: t.makers, SideBySide: true, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
-		Record: files.record, Reopen: files.reopen, Tidy: t.bench.Tidy, Drop: files.drop, Final: files.final, Brief: t.opt.Brief, Layout: t.layout(), Logs: t.logged, ResendForLog: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
+		Record: files.record, Reopen: files.reopen, Tidy: t.records.Tidy, Drop: files.drop, Final: files.final, Brief: t.opt.Brief, Layout: t.layout(), Logs: t.logged, ResendForLog: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
 		Progress: serial(&t.telling, t.events.Progress), Finished: t.finished(), Revised: serial(&t.telling, t.events.Revised),
 	})
 	t.out.Report = rep
@@ -294,9 +294,9 @@ func Layout(conf *sources.Sources) *layout.Layout {
 	return &layout.Layout{Kind: layout.Kind(e.Kind), List: e.In, Prefix: e.Prefix, OneBased: e.FromOne, Field: e.Field, Message: e.Message, Notation: layout.Notation(e.Notation), MediaType: e.MediaType, Learned: e.Learned}
 }
 
-// knowing is a sender whose headers and credentials know values of fixtures; those that are
+// senderFor is a sender whose headers and credentials know values of fixtures; those that are
 // not kept yet are left out. What they come to is not written anywhere from then on.
-func (t *trial) knowing(values map[string]any) *send.Sender {
+func (t *trial) senderFor(values map[string]any) *send.Sender {
 	var expanded []string
 	for _, text := range t.conf.Everywhere() {
 		if t.conf.Resolves(text, values) {
@@ -314,7 +314,7 @@ func (t *trial) knowing(values map[string]any) *send.Sender {
 	if len(t.senders) == maxSenders {
 		t.senders = t.senders[1:]
 	}
-	k := knowing{t.newSender(values), expanded}
+	k := cachedSender{t.newSender(values), expanded}
 	t.senders = append(t.senders, k)
 	return k.sender
 }
@@ -451,15 +451,15 @@ func perCase(doc *oad.Document, conf *sources.Sources) (each, once map[string]bo
 	each, once = map[string]bool{}, map[string]bool{}
 	for _, o := range doc.Operations {
 		own := conf.Own(o.Name())
-		each[o.Name()] = slices.ContainsFunc(own, func(f config.Fixture) bool { return conf.Often(f) == "case" })
+		each[o.Name()] = slices.ContainsFunc(own, func(f config.Fixture) bool { return conf.Scope(f) == "case" })
 		once[o.Name()] = o.Method == "DELETE" && len(own) > 0
 	}
 	return each, once
 }
 
-// handsOut learns a credential that an answer holds, where a fixture keeps one
+// learnTokens learns a credential that an answer holds, where a fixture keeps one
 // from the same place of the same operation's answers.
-func (t *trial) handsOut(c *exchange.Case, a *exchange.Answer) {
+func (t *trial) learnTokens(c *exchange.Case, a *exchange.Answer) {
 	for _, f := range t.conf.Fixtures {
 		if f.Send != c.Operation {
 			continue

@@ -98,6 +98,7 @@ func (o *office) records() (out []int) {
 }
 
 func TestATrialTellsWhatHappensAndLeavesNothing(t *testing.T) {
+	t.Parallel()
 	o := open(t, nil, "each: operation", "each: case")
 	before := o.records()
 	var file bytes.Buffer
@@ -122,6 +123,7 @@ func TestATrialTellsWhatHappensAndLeavesNothing(t *testing.T) {
 // TestTheFlawedRecordIsRead: where each case has a record of its own, it is that one
 // which a rejected request may have changed.
 func TestTheFlawedRecordIsRead(t *testing.T) {
+	t.Parallel()
 	for _, faults := range [][]string{nil, {"half-written"}} {
 		o := open(t, faults, "undo: DELETE /vessels/{vessel_id}", "undo: DELETE /vessels/{vessel_id}\n    each: case")
 		o.opt.Plan.Only = []string{"PATCH /vessels/*"}
@@ -150,6 +152,7 @@ func TestTheFlawedRecordIsRead(t *testing.T) {
 // TestAFixtureThatFails leaves out what needs it; where all operations do, there
 // is nothing to go on with.
 func TestAFixtureThatFails(t *testing.T) {
+	t.Parallel()
 	o := open(t, nil, "send: POST /tow-orders\n    body: { vessel_id: \"${vessel_id}\" }", "send: POST /tow-orders\n    body: { vessel_id: \"00000000-0000-4000-8000-000000000000\" }")
 	out, err := trial.Run(context.Background(), o.opt, o.events)
 	if err != nil || !slices.Contains(out.Failed, "tow order") {
@@ -169,6 +172,7 @@ func TestAFixtureThatFails(t *testing.T) {
 
 // TestAnInterruptUndoes: it is told, the file says so, and records are removed.
 func TestAnInterruptUndoes(t *testing.T) {
+	t.Parallel()
 	o := open(t, nil, "each: operation", "each: operation")
 	before := o.records()
 	ctx, cancel := context.WithCancel(context.Background())
@@ -190,6 +194,7 @@ func TestAnInterruptUndoes(t *testing.T) {
 }
 
 func TestWhatCannotBeRemovedIsTold(t *testing.T) {
+	t.Parallel()
 	o := open(t, nil, "each: operation", "each: operation")
 	o.every = func(_ int, w http.ResponseWriter, r *http.Request) bool {
 		if r.Method != "DELETE" || !strings.HasPrefix(r.URL.Path, "/vessels/") {
@@ -205,6 +210,7 @@ func TestWhatCannotBeRemovedIsTold(t *testing.T) {
 }
 
 func TestFilesOfARun(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	o := open(t, nil, "each: operation", "each: operation")
 	o.opt.Plan.Only = []string{"/sessions"}
@@ -228,6 +234,7 @@ func TestFilesOfARun(t *testing.T) {
 }
 
 func TestNobodyAnswers(t *testing.T) {
+	t.Parallel()
 	o := open(t, nil, "each: operation", "each: operation")
 	o.opt.Base = &url.URL{Scheme: "http", Host: "127.0.0.1:1"}
 	var unreachable *send.UnreachableError
@@ -244,6 +251,7 @@ func TestNobodyAnswers(t *testing.T) {
 // TestValuesThatAreTaken: where the service says that a value is another record's, each
 // request has a new one from then on, without a rule in the configuration.
 func TestValuesThatAreTaken(t *testing.T) {
+	t.Parallel()
 	o := open(t, nil, "      - unique: /reference                 # a new value each time, and once the one that is taken\n", "")
 	o.opt.Plan.Only = []string{"* /tow-orders", "* /tow-orders/**"}
 	out, err := trial.Run(context.Background(), o.opt, o.events)
@@ -262,6 +270,7 @@ func TestValuesThatAreTaken(t *testing.T) {
 
 // TestCredentialsByOperation: an operation may have credentials of its own, or none.
 func TestCredentialsByOperation(t *testing.T) {
+	t.Parallel()
 	const gates = `{"openapi":"3.1.0","info":{"title":"Gates","version":"1"},"components":{"securitySchemes":{"key":{"type":"http","scheme":"bearer"}}},"security":[{"key":[]}],
 		"paths":{"/north":{"get":{}},"/south":{"get":{}},"/east":{"get":{}}}}`
 	var mu sync.Mutex

@@ -50,6 +50,7 @@ paths:
 // and to make quays in, which are known by two names that the client chooses; the harbour
 // itself stays as it is, and is not closed.
 func TestARecordOfSomebodyElseIsReadAndNotChanged(t *testing.T) {
+	t.Parallel()
 	var mu sync.Mutex
 	quays := map[string]bool{"/harbours/KIEL/quays/north/old": true}
 	var touched []string

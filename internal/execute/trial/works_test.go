@@ -368,6 +368,7 @@ func found(out *trial.Outcome) string {
 // TestTheWorksAreReachedWhole with a short configuration: twice in a row, under a limit
 // of requests, and nothing that was there before is another.
 func TestTheWorksAreReachedWhole(t *testing.T) {
+	t.Parallel()
 	if n := strings.Count(worksConfig, "\n"); n >= 40 {
 		t.Errorf("the configuration has %d lines", n)
 	}
@@ -398,6 +399,7 @@ func TestTheWorksAreReachedWhole(t *testing.T) {
 // TestLesserCredentials: each operation is tried once with credentials that lack the
 // right, a DELETE on a record of its own, and a service that does not look is found.
 func TestLesserCredentials(t *testing.T) {
+	t.Parallel()
 	text := worksConfig + "lesser: { session: \"${READER}\" }\n"
 	for _, name := range []string{"GET /docks", "GET /docks/{id}", "GET /cranes", "GET /cranes/{id}", "GET /lifts/{id}", "GET /notices/{slug}"} {
 		text = strings.Replace(text, "operations:\n", "operations:\n  '"+name+"': { lesser: allowed }\n", 1)
@@ -434,6 +436,7 @@ func TestLesserCredentials(t *testing.T) {
 
 // TestARefusedLogInCostsThoseThatNeedIt, and no other.
 func TestARefusedLogInCostsThoseThatNeedIt(t *testing.T) {
+	t.Parallel()
 	w := newWorks()
 	text := strings.Replace(worksConfig, `phrase: "${PHRASE}" }, keep`, "phrase: wrong }, keep", 1)
 	text = strings.Replace(text, `{ clerk: mate }, rules: [{ is: "${PHRASE}", blames: /phrase }] }`, `{ clerk: mate, phrase: "${PHRASE}" } }`, 1)
@@ -452,6 +455,7 @@ func TestARefusedLogInCostsThoseThatNeedIt(t *testing.T) {
 // TestTheWorksAreInterrupted at any moment: what was there before is the same, and what
 // stays is listed.
 func TestTheWorksAreInterrupted(t *testing.T) {
+	t.Parallel()
 	for range 10 {
 		w := newWorks()
 		ctx, cancel := context.WithCancel(context.Background())
@@ -482,6 +486,7 @@ func TestTheWorksAreInterrupted(t *testing.T) {
 // records are made where the description shows how, and the action that shuts the office is
 // not sent; where it is allowed, it is named.
 func TestTheWorksWithoutAConfiguration(t *testing.T) {
+	t.Parallel()
 	shown := strings.Replace(worksDescription, "phrase: {type: string, maxLength: 40}", "phrase: {type: string, maxLength: 40, examples: [Spring tide of 1912]}", 1)
 	for name, text := range map[string]string{"none": "{}", "drafted": "", "allowed": "operations: { POST /closure: { allow: true } }"} {
 		w := newWorks()
@@ -509,6 +514,7 @@ func TestTheWorksWithoutAConfiguration(t *testing.T) {
 // TestAPlainServiceIsReachedWhole without any configuration: three resources with
 // references, nothing foreign touched and nothing left.
 func TestAPlainServiceIsReachedWhole(t *testing.T) {
+	t.Parallel()
 	plain := strings.Replace(worksDescription, "security: [{session: []}]\n", "", 1)
 	plain, rest, _ := strings.Cut(plain, "  /sessions:\n")
 	_, rest, _ = strings.Cut(rest, "  /docks:\n")

@@ -33,7 +33,7 @@ func (p *Planter) edgesAt(s *site) {
 	case map[string]any:
 		s.openEdge(now)
 	}
-	if s.shape.Typed && s.shape.Types.Has(schema.Null) && !s.shape.MurkyNull && s.value != nil {
+	if s.shape.Typed && s.shape.Types.Has(schema.Null) && !s.shape.AmbiguousNull && s.value != nil {
 		s.edge("type", "null", Usual, nil, "null, which is allowed")
 	}
 }
@@ -62,7 +62,7 @@ func (s *site) enumEdges() {
 		if i == 64 {
 			return // a long list is not made more certain by its rest
 		}
-		if slices.ContainsFunc(s.shape.Murky, func(m any) bool { return instance.Equal(m, v) }) {
+		if slices.ContainsFunc(s.shape.AmbiguousValues, func(m any) bool { return instance.Equal(m, v) }) {
 			continue
 		}
 		s.edge("enum", fmt.Sprintf("value-%d", i+1), Usual, v, "one of the listed values")

@@ -36,7 +36,7 @@ type Planted struct {
 	Flaws []exchange.Flaw
 	Edge  *exchange.Flaw // of an edge: the field, the rule, and which boundary
 	Rare  bool           // of an edge: such values are right and seldom met
-	Open  bool           // no standard says whether it is a flaw: nothing is proved
+	Undecided  bool           // no standard says whether it is a flaw: nothing is proved
 	Value any
 }
 

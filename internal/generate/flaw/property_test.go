@@ -102,7 +102,7 @@ func disproved(p flaw.Planted, other *jsonschema.Schema, alternatives bool) stri
 	if !json.Valid([]byte(body)) {
 		return "this is no JSON: " + body
 	}
-	if p.Edge != nil || p.Open {
+	if p.Edge != nil || p.Undecided {
 		if err != nil {
 			return fmt.Sprintf("the edge %+v %+v is not valid: %s", p.Edge, p.Flaws, body)
 		}

@@ -17,7 +17,7 @@ func plantType(s *site) {
 	}
 	want := s.shape.Types
 	for _, c := range typeCandidates(want, s.value, s.arrivesAsText()) {
-		if c.types&want != 0 || c.types == schema.Null && (s.shape.MurkyNull || s.p.patch && s.pointer != "") {
+		if c.types&want != 0 || c.types == schema.Null && (s.shape.AmbiguousNull || s.p.patch && s.pointer != "") {
 			continue
 		}
 		words := c.words

@@ -255,5 +255,5 @@ func (s *site) open(rule, variant string, at Depth, value any, reason string) {
 	if !ok || s.p.readings == nil && !s.anchor.valid(seen) {
 		return
 	}
-	s.p.give(Planted{Flaws: []exchange.Flaw{f}, Open: true, Value: body})
+	s.p.give(Planted{Flaws: []exchange.Flaw{f}, Undecided: true, Value: body})
 }

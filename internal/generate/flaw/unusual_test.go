@@ -33,7 +33,7 @@ func forms(t *testing.T, text string, depth flaw.Depth) []string {
 			if !s.Valid(p.Value) {
 				t.Errorf("%s is not valid", instance.Encode(p.Value))
 			}
-		case p.Open:
+		case p.Undecided:
 			out = append(out, p.Flaws[0].Rule+" "+p.Flaws[0].Variant+" "+string(instance.Encode(p.Value)))
 		}
 		return true

@@ -37,7 +37,7 @@ func TestEdgesComeLast(t *testing.T) {
 			want[c.ID] = c.Number
 		}
 		parted, edges := 0, 0
-		for c := range planned(t, budget).Split(1, 1)[0].Turn(0).Ahead() {
+		for c := range planned(t, budget).Split(1, 1)[0].Turn(0).Stream() {
 			if c == nil {
 				parted++
 				continue
@@ -71,7 +71,7 @@ func TestRoomIsBounded(t *testing.T) {
 	op, began, ended := p.Turn(0), make(chan int), make(chan bool)
 	go func() {
 		defer close(ended)
-		for range op.Ahead() {
+		for range op.Stream() {
 			began <- p.room.taken
 			return
 		}
@@ -116,7 +116,7 @@ func TestOperationsOfOnePlannerGoSideBySide(t *testing.T) {
 			if narrowed, _, ok := op.Narrow(false, func(*Operation, exchange.Case) bool { return true }); !ok || narrowed.Fresh("/name").SkipReason != "" {
 				t.Errorf("%s cannot be narrowed", op.Name())
 			}
-			for c := range op.Ahead() {
+			for c := range op.Stream() {
 				if c != nil {
 					planned[i] += " " + c.ID
 				}
@@ -128,7 +128,7 @@ func TestOperationsOfOnePlannerGoSideBySide(t *testing.T) {
 	for i := range planned {
 		op := alone.Turn(i)
 		want := fmt.Sprintf("%+v %d", op.Described(), len(op.Controls()))
-		for c := range op.Ahead() {
+		for c := range op.Stream() {
 			if c != nil {
 				want += " " + c.ID
 			}

@@ -64,9 +64,9 @@ var batches = sync.Pool{New: func() any {
 	return &batch
 }}
 
-// room is for cases of operations that are tried side by side, while they are planned and
+// budget is for cases of operations that are tried side by side, while they are planned and
 // wait to be given out. Nil is without bounds.
-type room struct {
+type budget struct {
 	mu    sync.Mutex
 	freed sync.Cond
 	taken int
@@ -80,14 +80,14 @@ const (
 	ofCase      = 512
 )
 
-func newRoom(operations int) *room {
-	in := &room{most: max(operations, 1) * ofOperation}
+func newRoom(operations int) *budget {
+	in := &budget{most: max(operations, 1) * ofOperation}
 	in.freed.L = &in.mu
 	return in
 }
 
 // has reports whether there is room for another operation.
-func (in *room) has() bool {
+func (in *budget) has() bool {
 	if in == nil {
 		return true
 	}
@@ -97,7 +97,7 @@ func (in *room) has() bool {
 }
 
 // wait waits until there is room. Whoever takes some must go on without it.
-func (in *room) wait() {
+func (in *budget) wait() {
 	if in == nil {
 		return
 	}
@@ -108,10 +108,10 @@ func (in *room) wait() {
 	}
 }
 
-func (in *room) enter(cases []*exchange.Case) { in.take(1, cases) }
-func (in *room) leave(cases []*exchange.Case) { in.take(-1, cases) }
+func (in *budget) enter(cases []*exchange.Case) { in.take(1, cases) }
+func (in *budget) leave(cases []*exchange.Case) { in.take(-1, cases) }
 
-func (in *room) take(sign int, cases []*exchange.Case) {
+func (in *budget) take(sign int, cases []*exchange.Case) {
 	if in == nil {
 		return
 	}
@@ -128,8 +128,8 @@ func (in *room) take(sign int, cases []*exchange.Case) {
 	}
 }
 
-// begin takes hold of an operation's planner where there is room for its cases.
-func (op *Operation) begin() {
+// acquire takes hold of an operation's planner where there is room for its cases.
+func (op *Operation) acquire() {
 	for {
 		op.plan.busy.Lock()
 		if op.plan.room.has() {
@@ -140,10 +140,10 @@ func (op *Operation) begin() {
 	}
 }
 
-// Ahead is Cases, planned a few at a time, so that others are planned meanwhile. The
+// Stream is Cases, planned a few at a time, so that others are planned meanwhile. The
 // cases are the taker's. It waits while much is planned of others. Edges come last, behind a
 // nil; where the operation has too many cases to hold, they come among the others.
-func (op *Operation) Ahead() iter.Seq[*exchange.Case] {
+func (op *Operation) Stream() iter.Seq[*exchange.Case] {
 	return func(yield func(*exchange.Case) bool) {
 		next, stop := iter.Pull(op.cases(op.plan.room))
 		defer func() {
@@ -157,7 +157,7 @@ func (op *Operation) Ahead() iter.Seq[*exchange.Case] {
 			clear(batch)
 			batches.Put(held)
 		}()
-		lock := op.begin
+		lock := op.acquire
 		for most, more := firstAhead, true; more; most, lock = mostAhead, op.plan.busy.Lock {
 			lock()
 			clear(batch)

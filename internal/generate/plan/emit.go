@@ -30,7 +30,7 @@ func (op *Operation) Cases() iter.Seq[exchange.Case] {
 
 // cases is Cases; those that are planned and wait to be given out take room, if there is
 // one. Then edges come last, behind a nil, unless there is too much to hold.
-func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
+func (op *Operation) cases(in *budget) iter.Seq[*exchange.Case] {
 	return func(yield func(*exchange.Case) bool) {
 		if op.SkipReason != "" {
 			return
@@ -55,7 +55,7 @@ func (op *Operation) cases(in *room) iter.Seq[*exchange.Case] {
 }
 
 // giveOut gives out the cases that are there, and lets go of each.
-func (op *Operation) giveOut(held []*exchange.Case, in *room, yield func(*exchange.Case) bool) {
+func (op *Operation) giveOut(held []*exchange.Case, in *budget, yield func(*exchange.Case) bool) {
 	defer func() { in.leave(held) }()
 	in.enter(held)
 	give := func(i int) bool {
@@ -201,7 +201,7 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if len(c.Flaws) == 1 && c.Flaws[0].In == "path" && c.Expect.Class == exchange.Either {
 		c.Expect.Statuses = append(c.Expect.Class.Statuses(), http.StatusNotFound) // there may be nothing at such an address
 	}
-	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !bearsLoss(c) && !(e.op.plan.opt.Replaced[e.op.Name()] && OfCredentials(c)) {
+	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !safeAfterDelete(c) && !(e.op.plan.opt.Replaced[e.op.Name()] && OfCredentials(c)) {
 		return
 	}
 	e.bytes += len(c.Request.Body)
@@ -256,9 +256,9 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 // OfCredentials reports whether what is wrong with a case is its credentials.
 func OfCredentials(c exchange.Case) bool { return len(c.Flaws) > 0 && c.Flaws[0].Rule == "credentials" }
 
-// bearsLoss reports whether the answer to a case of a DELETE is the same when the
+// safeAfterDelete reports whether the answer to a case of a DELETE is the same when the
 // first control has taken the record away.
-func bearsLoss(c exchange.Case) bool {
+func safeAfterDelete(c exchange.Case) bool {
 	if c.Kind != exchange.Flawed {
 		return c.Kind == exchange.Control && c.Base == fullest
 	}

@@ -82,8 +82,8 @@ func (sh *Shape) merge(s Schema) {
 	if js.Const != nil {
 		sh.narrow([]any{*js.Const}, true)
 	}
-	sh.MurkyNull = sh.MurkyNull || n.murkyNull
-	sh.Murky = append(sh.Murky, n.murky...)
+	sh.AmbiguousNull = sh.AmbiguousNull || n.murkyNull
+	sh.AmbiguousValues = append(sh.AmbiguousValues, n.murky...)
 	if sh.XML.Name == "" {
 		sh.XML.Name = n.xml.Name
 	}

@@ -87,8 +87,8 @@ type Shape struct {
 	Enum      []any
 	HasEnum   bool
 	Const     bool // the enum comes from "const"
-	MurkyNull bool
-	Murky     []any // values of the enum that only some readers take
+	AmbiguousNull bool
+	AmbiguousValues     []any // values of the enum that only some readers take
 	ReadOnly  bool
 	WriteOnly bool
 	Binary    bool // bytes of any kind: format binary
@@ -302,7 +302,7 @@ func (sh *Shape) Kind() Types { return sh.KindOr(String) }
 
 // KindOr is Kind with another type where nothing tells.
 func (sh *Shape) KindOr(usual Types) Types {
-	kinds := sh.kinds(sh.meant(usual))
+	kinds := sh.kinds(sh.likelyTypes(usual))
 	if len(kinds) == 0 {
 		return 0
 	}
@@ -332,12 +332,12 @@ func (sh *Shape) kinds(t Types) []Types {
 	return out
 }
 
-// meant are the types that the shape is probably about.
-func (sh *Shape) meant(usual Types) Types {
+// likelyTypes are the types that the shape is probably about.
+func (sh *Shape) likelyTypes(usual Types) Types {
 	if sh.Typed {
 		return sh.Types
 	}
-	if t := sh.told(); t != 0 {
+	if t := sh.impliedType(); t != 0 {
 		return sh.Types & t
 	}
 	for _, c := range sh.Conditions() { // a condition about members is about objects
@@ -346,7 +346,7 @@ func (sh *Shape) meant(usual Types) Types {
 				continue
 			}
 			inner := Merge(Expand([]Schema{side}, func(Schema, string, int) []int { return []int{0} }))
-			if t := inner.told(); t != 0 {
+			if t := inner.impliedType(); t != 0 {
 				return sh.Types & t
 			}
 		}
@@ -357,8 +357,8 @@ func (sh *Shape) meant(usual Types) Types {
 	return sh.Types & usual
 }
 
-// told is the type that keywords are about, without "type"; 0 where there are none.
-func (sh *Shape) told() Types {
+// impliedType is the type that keywords are about, without "type"; 0 where there are none.
+func (sh *Shape) impliedType() Types {
 	switch {
 	case len(sh.Properties)+len(sh.Required)+len(sh.Dependent)+len(sh.MemberPatterns)+len(sh.MemberNames()) > 0,
 		sh.MinProps != nil || sh.MaxProps != nil || sh.Closed || sh.Open || sh.Unevaluated || sh.hasMemberKeywords():

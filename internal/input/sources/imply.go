@@ -24,7 +24,7 @@ func (c *Sources) Imply(doc *oad.Document) {
 	c.seeSorts(doc)
 	c.implyRecords(doc)
 	c.implyReads(doc)
-	c.implyDoor(doc)
+	c.implyLogin(doc)
 	c.seeCredentials()
 	c.refer(doc)
 	c.seeChosen()
@@ -201,9 +201,9 @@ func (c *Sources) Stay(operations []oad.Operation) []string {
 // tokenMade is the name of the token that a log-in keeps which the description shows.
 const tokenMade = "TOKEN_MADE"
 
-// implyDoor logs in where the file has no credentials and the description shows how:
+// implyLogin logs in where the file has no credentials and the description shows how:
 // an operation that needs none and answers with a token.
-func (c *Sources) implyDoor(doc *oad.Document) {
+func (c *Sources) implyLogin(doc *oad.Document) {
 	door, ok := signIn(doc)
 	if !ok || len(c.Credentials) > 0 {
 		return
@@ -441,7 +441,7 @@ func (c *Sources) refer(doc *oad.Document) {
 			continue
 		}
 		said := c.Operations[o.Name()]
-		said.Body = under(said.Body, refs)
+		said.Body = mergeUnder(said.Body, refs)
 		c.Operations[o.Name()] = said
 		for i, f := range c.Fixtures {
 			if f.Send != o.Name() || f.Body != nil {
@@ -449,7 +449,7 @@ func (c *Sources) refer(doc *oad.Document) {
 			}
 			body := map[string]any{}
 			for name, v := range refs {
-				if by := c.keeper(config.References(v)); by != nil && !c.dependsOn(*by, f, map[string]bool{}) {
+				if by := c.fixtureKeeping(config.References(v)); by != nil && !c.dependsOn(*by, f, map[string]bool{}) {
 					body[name] = v
 				}
 			}
@@ -460,8 +460,8 @@ func (c *Sources) refer(doc *oad.Document) {
 	}
 }
 
-// under is what the file says of a body, over other members.
-func under(said any, members map[string]any) any {
+// mergeUnder is what the file says of a body, over other members.
+func mergeUnder(said any, members map[string]any) any {
 	object, is := said.(map[string]any)
 	if said != nil && !is || len(members) == 0 {
 		return said
@@ -471,8 +471,8 @@ func under(said any, members map[string]any) any {
 	return out
 }
 
-// keeper is the fixture that keeps the first of the names; nil where none does.
-func (c *Sources) keeper(names []string) *config.Fixture {
+// fixtureKeeping is the fixture that keeps the first of the names; nil where none does.
+func (c *Sources) fixtureKeeping(names []string) *config.Fixture {
 	for i, f := range c.Fixtures {
 		if _, has := f.Keep[names[0]]; has && !f.Gone {
 			return &c.Fixtures[i]
@@ -491,7 +491,7 @@ func (c *Sources) dependsOn(f, other config.Fixture, seen map[string]bool) bool 
 	}
 	seen[f.Name] = true
 	for _, name := range append(config.References(f.Body), c.sources(f.Send, f.Parameters)...) {
-		if by := c.keeper([]string{name}); by != nil && c.dependsOn(*by, other, seen) {
+		if by := c.fixtureKeeping([]string{name}); by != nil && c.dependsOn(*by, other, seen) {
 			return true
 		}
 	}
@@ -599,7 +599,7 @@ func (c *Sources) arrange() {
 	needs := map[string][]string{} // by a fixture's name, the fixtures whose values it takes
 	for _, f := range c.Fixtures {
 		for _, name := range append(config.References(f.Body), c.sources(f.Send, f.Parameters)...) {
-			if by := c.keeper([]string{name}); by != nil && by.Name != f.Name {
+			if by := c.fixtureKeeping([]string{name}); by != nil && by.Name != f.Name {
 				needs[f.Name] = append(needs[f.Name], by.Name)
 			}
 		}

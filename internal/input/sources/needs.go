@@ -76,8 +76,8 @@ func (c *Sources) givers() map[string]bool {
 	return out
 }
 
-// Often is how often a fixture is made: as often as it says, and as whatever it needs.
-func (c *Sources) Often(f config.Fixture) string {
+// Scope is how often a fixture is made: as often as it says, and as whatever it needs.
+func (c *Sources) Scope(f config.Fixture) string {
 	order := []string{"run", "operation", "case"}
 	often := max(slices.Index(order, f.Each), 0)
 	for _, o := range c.Fixtures {
@@ -94,7 +94,7 @@ func (c *Sources) Own(operation string) []config.Fixture {
 	var out []config.Fixture
 	for _, f := range c.Needed([]string{operation}) {
 		removed := strings.HasPrefix(operation, "DELETE ") && slices.ContainsFunc(c.sources(operation, nil), func(name string) bool { _, keeps := f.Keep[name]; return keeps })
-		if c.Often(f) != "run" || removed {
+		if c.Scope(f) != "run" || removed {
 			out = append(out, f)
 		}
 	}

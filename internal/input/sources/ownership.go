@@ -264,10 +264,10 @@ func (c *Sources) TargetOf(operation string) Target {
 	if s.named {
 		t.Named, t.Text = t.Parameter, s.text
 	}
-	f := c.keeper([]string{s.kept})
+	f := c.fixtureKeeping([]string{s.kept})
 	if s.named {
 		if refs := config.References(s.text); len(refs) == 1 {
-			f = c.keeper(refs)
+			f = c.fixtureKeeping(refs)
 		} else {
 			f = nil
 		}

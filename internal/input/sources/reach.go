@@ -63,7 +63,7 @@ func (c *Sources) Reach(operation string) *Reach {
 	}
 	r.own = []string{"id", "uuid", "guid", level(names[len(names)-1])}
 	if s, _ := c.source(operation, names[len(names)-1], nil); s.kept != "" && strings.HasSuffix(path, "}") {
-		if f := c.keeper([]string{s.kept}); f != nil && !f.Guessed {
+		if f := c.fixtureKeeping([]string{s.kept}); f != nil && !f.Guessed {
 			r.chosen = f.Chosen
 		}
 	}
@@ -206,7 +206,7 @@ func (c *Sources) nameRecords(doc *oad.Document) {
 		c.sorts.decided[o.Name()] = len(places) > 0 || selects
 		made := len(places) > 0 && !selects && r.method != "POST"
 		for _, p := range places {
-			if v, said := c.said(o.Name(), p); said {
+			if v, said := c.fromFile(o.Name(), p); said {
 				made = made && c.allMade(v)
 				continue
 			}
@@ -240,7 +240,7 @@ func (c *Sources) namedBy(doc *oad.Document, o oad.Operation, r *Reach, p place)
 	name := instance.Last(p.pointer)
 	stem, refers := stemOf(name)
 	for _, f := range c.Fixtures {
-		by := c.stationOf(f)
+		by := c.collectionOf(f)
 		key := c.Key(f)
 		if !by.made || key == "" {
 			continue
@@ -266,8 +266,8 @@ func requiredOf(doc *oad.Document, o oad.Operation) (out []string) {
 	return out
 }
 
-// said is what the file, or the description by its other operations, says of a place.
-func (c *Sources) said(operation string, p place) (any, bool) {
+// fromFile is what the file, or the description by its other operations, says of a place.
+func (c *Sources) fromFile(operation string, p place) (any, bool) {
 	o := c.Operations[operation]
 	if p.in == "path" {
 		s, _ := c.source(operation, instance.Last(p.pointer), nil)
@@ -284,7 +284,7 @@ func (c *Sources) said(operation string, p place) (any, bool) {
 // Said is the value that the configuration has for a place of an operation's requests, before
 // references in it are replaced.
 func (c *Sources) Said(operation, in, pointer string) (any, bool) {
-	return c.said(operation, place{in: in, pointer: pointer})
+	return c.fromFile(operation, place{in: in, pointer: pointer})
 }
 
 // say puts a value in a place of an operation's requests.
@@ -300,7 +300,7 @@ func (c *Sources) say(operation string, p place, v any) {
 	case p.pointer == "":
 		o.Body = v
 	default:
-		o.Body = under(o.Body, map[string]any{name: v})
+		o.Body = mergeUnder(o.Body, map[string]any{name: v})
 	}
 	c.Operations[operation] = o
 }
@@ -311,7 +311,7 @@ func (c *Sources) MakerOf(v any) (config.Fixture, bool) {
 	if !c.allMade(v) {
 		return config.Fixture{}, false
 	}
-	return *c.keeper(config.References(v)), true
+	return *c.fixtureKeeping(config.References(v)), true
 }
 
 // unreached says why requests of an operation that is allowed may not be sent: they name records,

@@ -30,7 +30,7 @@ type Sources struct {
 	rules    map[string][]config.Rule // that the service showed, by operation
 	doubts   map[string]string        // by fixture: why its records were not seen to be of this run
 	found    map[[2]string]found      // what source found, by operation and parameter; nil: nothing is kept yet
-	stations map[string]station       // where requests create or read records, by the requests
+	stations map[string]collectionRef       // where requests create or read records, by the requests
 }
 
 // found is what was found of a source.
@@ -42,7 +42,7 @@ type found struct {
 // Of are the sources that a configuration names by itself; Imply adds what a description shows. The
 // error is one of fixtures that need one another.
 func Of(conf *config.Config) (*Sources, error) {
-	c := &Sources{Config: conf, Fixtures: slices.Clone(conf.Fixtures), Operations: maps.Clone(conf.Operations), Credentials: maps.Clone(conf.Credentials), stations: map[string]station{}}
+	c := &Sources{Config: conf, Fixtures: slices.Clone(conf.Fixtures), Operations: maps.Clone(conf.Operations), Credentials: maps.Clone(conf.Credentials), stations: map[string]collectionRef{}}
 	if err := c.inOrder(); err != nil {
 		return nil, err
 	}
@@ -52,7 +52,7 @@ func Of(conf *config.Config) (*Sources, error) {
 
 // empty are sources of which only the description tells.
 func empty() *Sources {
-	return &Sources{Config: &config.Config{}, Operations: map[string]config.Operation{}, stations: map[string]station{}}
+	return &Sources{Config: &config.Config{}, Operations: map[string]config.Operation{}, stations: map[string]collectionRef{}}
 }
 
 // Read reads a configuration, whose sources these are. The name serves messages; env looks an

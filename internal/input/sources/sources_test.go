@@ -322,7 +322,7 @@ func FuzzRead(f *testing.F) {
 			c.Given(f.Send, f.Parameters, nil)
 			c.Unaddressed(f, nil)
 			c.UndoSlots(f)
-			c.Often(f)
+			c.Scope(f)
 		}
 	})
 }

@@ -75,20 +75,20 @@ func makes(f config.Fixture) (string, bool) {
 	return bare(path), method == "POST" || method == "PUT"
 }
 
-// station is the collection that a fixture makes records in or reads, in the forms in
+// collectionRef is the collection that a fixture makes records in or reads, in the forms in
 // which it is compared.
-type station struct {
+type collectionRef struct {
 	at, last, record string
 	made             bool
 }
 
-func (c *Sources) stationOf(f config.Fixture) station {
+func (c *Sources) collectionOf(f config.Fixture) collectionRef {
 	key := f.Send + " " + f.Within
 	if have, known := c.stations[key]; known {
 		return have
 	}
 	at, made := makes(f)
-	s := station{at, last(at), level(singular(at)), made}
+	s := collectionRef{at, last(at), level(singular(at)), made}
 	c.stations[key] = s
 	return s
 }
@@ -129,7 +129,7 @@ func (c *Sources) look(operation, parameter string, own config.Parameters) (sour
 		if f.Gone {
 			continue
 		}
-		by := c.stationOf(f)
+		by := c.collectionOf(f)
 		_, keeps := f.Keep[parameter]
 		kept := parameter
 		several := strings.HasPrefix(of, by.at) && strings.Trim(of[len(by.at):], "/{}") == ""
@@ -176,7 +176,7 @@ func (c *Sources) look(operation, parameter string, own config.Parameters) (sour
 func (c *Sources) MakersOf(operation string) []string {
 	var out []string
 	for _, name := range append(c.sources(operation, nil), config.References(c.Operations[operation].Body)...) {
-		f := c.keeper([]string{name})
+		f := c.fixtureKeeping([]string{name})
 		if f == nil || f.Undo == "" || c.IsCredential(name) || slices.Contains(out, f.Send) {
 			continue
 		}
@@ -198,7 +198,7 @@ func (c *Sources) Variables(key func(scheme, operation string, lesser bool) stri
 		}
 		variables[key] = text
 		for _, name := range config.References(text) {
-			if f := c.keeper([]string{name}); f != nil {
+			if f := c.fixtureKeeping([]string{name}); f != nil {
 				kept[name] = f.Send
 			}
 		}
@@ -249,7 +249,7 @@ func ownName(f config.Fixture, parameter string) string {
 func (c *Sources) allMade(v any) bool {
 	names := config.References(v)
 	return len(names) > 0 && !slices.ContainsFunc(names, func(name string) bool {
-		by := c.keeper([]string{name})
+		by := c.fixtureKeeping([]string{name})
 		if by == nil {
 			return true
 		}
@@ -416,7 +416,7 @@ func (c *Sources) slots(operation string, own config.Parameters) Slots {
 // madeWithin reports whether the record that a value is of was made at the address that
 // the parameters before it name here, but for those that name the record as well.
 func (c *Sources) madeWithin(operation string, before []string, s source) bool {
-	by := c.keeper([]string{s.kept})
+	by := c.fixtureKeeping([]string{s.kept})
 	if s.kept == "" || by == nil {
 		return len(before) == 0 || s.kept == "" && s.made
 	}

@@ -136,13 +136,13 @@ func FuzzArchive(f *testing.F) {
 	f.Fuzz(func(t *testing.T, src []byte) {
 		for range capture.Archive(bytes.NewReader(src), capture.Left{}) {
 		}
-		capture.SortOf(bytes.NewReader(src))
+		capture.Detect(bytes.NewReader(src))
 		_, _ = capture.Document(src)
 	})
 }
 
 func TestSorts(t *testing.T) {
-	for text, want := range map[string]capture.Sort{
+	for text, want := range map[string]capture.Kind{
 		archive(): capture.IsArchive, `{"creator":{"a":[1]}, "log": {`: capture.IsArchive,
 		`{"type":"run","obiter":2}` + "\n{}":  capture.RunFile,
 		`{"type":"about:blank","status":404}`: capture.Unknown,
@@ -151,7 +151,7 @@ func TestSorts(t *testing.T) {
 		"\xef\xbb\xbf  " + archive():          capture.IsArchive,
 		`{"comment":"` + strings.Repeat("x", 1<<17): capture.Unknown,
 	} {
-		if got := capture.SortOf(strings.NewReader(text)); got != want {
+		if got := capture.Detect(strings.NewReader(text)); got != want {
 			t.Errorf("%.40q: %d, want %d", text, got, want)
 		}
 	}

@@ -44,18 +44,18 @@ func form(list []pair) string {
 	return strings.Join(out, "&")
 }
 
-// Sort is what a file holds.
-type Sort int
+// Kind is what a file holds.
+type Kind int
 
 // The sorts of files.
 const (
-	Unknown   Sort = iota // anything else, a problem document as well
+	Unknown   Kind = iota // anything else, a problem document as well
 	RunFile               // of Obiter
 	IsArchive             // an HTTP archive
 )
 
-// SortOf tells what a file holds by its beginning.
-func SortOf(r io.Reader) Sort {
+// Detect tells what a file holds by its beginning.
+func Detect(r io.Reader) Kind {
 	head := make([]byte, 64<<10)
 	n, _ := io.ReadFull(r, head)
 	head = bytes.TrimLeft(bytes.TrimPrefix(head[:n], []byte("\xef\xbb\xbf")), " \t\r\n")

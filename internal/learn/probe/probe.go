@@ -51,10 +51,10 @@ const (
 	maxMute   = 3 // requests without an answer
 )
 
-// errEnd ends probing; its text is the doubt.
-type errEnd struct{ why string }
+// endError ends probing; its text is the doubt.
+type endError struct{ why string }
 
-func (e errEnd) Error() string { return e.why }
+func (e endError) Error() string { return e.why }
 
 // prober probes one operation.
 type prober struct {
@@ -89,7 +89,7 @@ func Operation(base any, patch bool, send func(body any) exchange.Answer, sink S
 		p.out.Unique = p.unique
 		out = p.out
 		if r := recover(); r != nil {
-			end, is := r.(errEnd)
+			end, is := r.(endError)
 			if !is {
 				panic(r)
 			}
@@ -105,7 +105,7 @@ func Operation(base any, patch bool, send func(body any) exchange.Answer, sink S
 	return p.out
 }
 
-func (p *prober) end(format string, args ...any) { panic(errEnd{fmt.Sprintf(format, args...)}) }
+func (p *prober) end(format string, args ...any) { panic(endError{fmt.Sprintf(format, args...)}) }
 
 // result is how a body was answered.
 type result int

@@ -93,7 +93,7 @@ func JUnit(w io.Writer, r Run) error {
 		s.seconds += res.Seconds
 		s.Cases = append(s.Cases, c)
 	}
-	for _, f := range r.Report.Whole() {
+	for _, f := range r.Report.RunFindings() {
 		if f.Finding.Severity != judge.Error || f.Finding.Known {
 			continue
 		}

@@ -70,7 +70,7 @@ func Markdown(w io.Writer, r Run) error {
 }
 
 // causeText is a cause: what and where, in the service's terms, and how to put it right.
-func causeText(n int, e *report.Entry) string {
+func causeText(n int, e *report.Cause) string {
 	var b strings.Builder
 	family := ""
 	if e.Family != "" {

@@ -39,7 +39,7 @@ const (
 // arranged, and of exchanges that are read once more.
 type Page struct {
 	run      Run
-	entries  []*report.Entry
+	entries  []*report.Cause
 	examples map[string]record.Result // by case, for the causes
 	held     exchanges
 	logs     map[string][]string

@@ -66,7 +66,7 @@ func (r *Results) Add(res record.Result, _ judge.Judgement) {
 	}
 	for i := range out.Findings {
 		f := &out.Findings[i]
-		for _, text := range []*string{&f.Code, &f.Message, &f.At, &f.Field, &f.Cites, &f.Way} {
+		for _, text := range []*string{&f.Code, &f.Message, &f.At, &f.Field, &f.Cites, &f.Variant} {
 			r.same(text)
 		}
 	}
@@ -143,7 +143,7 @@ func (r Run) Sentence() string {
 }
 
 // where says in words where a cause is: its fields, or the place in the answer.
-func where(e *report.Entry) string {
+func where(e *report.Cause) string {
 	switch {
 	case len(e.Places) == 1:
 		return " at " + e.Places[0]

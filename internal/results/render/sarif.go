@@ -114,7 +114,7 @@ func SARIF(w io.Writer, r Run) error {
 			s.add(res, f)
 		}
 	}
-	for _, f := range r.Report.Whole() {
+	for _, f := range r.Report.RunFindings() {
 		s.add(Result{ID: f.Case, Operation: f.Operation, Number: f.Number}, f.Finding)
 	}
 	levels := []string{"error", "warning", "note"}

@@ -42,7 +42,7 @@ type (
 	}
 	missedView struct{ Operation, Why, Case string }
 	causeView  struct {
-		*report.Entry
+		*report.Cause
 		Number                         int
 		Title, Means, Remedy, Sentence string
 		Ops, Where                     string // for the filters, a line each
@@ -183,7 +183,7 @@ func (p *Page) causes(v *pageView) {
 			continue
 		}
 		known, _ := judge.Find(e.Code)
-		c := &causeView{Entry: e, Number: i + 1, Title: known.Title, Means: known.Means, Remedy: known.Remedy, Sentence: cmp.Or(e.Summary, e.Examples[0].Message), Ops: strings.Join(e.Operations, "\n"), Where: strings.Join(e.Fields, "\n"), Others: e.Examples[1:]}
+		c := &causeView{Cause: e, Number: i + 1, Title: known.Title, Means: known.Means, Remedy: known.Remedy, Sentence: cmp.Or(e.Summary, e.Examples[0].Message), Ops: strings.Join(e.Operations, "\n"), Where: strings.Join(e.Fields, "\n"), Others: e.Examples[1:]}
 		c.Example = p.example(e.Examples[0], e.Form)
 		if e.Known {
 			v.Known = append(v.Known, c)

@@ -97,7 +97,7 @@ func (r *Report) triedOf(c *knownCause, part string) bool {
 
 // Accepted are the causes as known ones, in the order of the entries. What is known already
 // is not among them.
-func (r *Report) Accepted(which func(*Entry) bool) []config.Known {
+func (r *Report) Accepted(which func(*Cause) bool) []config.Known {
 	parts := map[entryKey]*config.Known{}
 	add := func(list *[]string, text string) {
 		if text != "" && !slices.Contains(*list, text) {

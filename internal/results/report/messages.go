@@ -28,18 +28,18 @@ type Message struct {
 	number int // of the case
 }
 
-// said is what answers have in common that are one message.
-type said struct {
+// messageKey is what answers have in common that are one message.
+type messageKey struct {
 	line         uint32 // the id of the operation's
 	kind         uint32 // the place of the rule, and of where it is
 	field, words uint32 // their places
 	status       uint32
 }
 
-// heard is how often one was said, and by which case first.
-type heard struct {
+// messageStats is how often one was said, and by which case first.
+type messageStats struct {
 	count, number int
-	name          caseName
+	name          caseID
 }
 
 // maxMessages bounds the messages that are kept.
@@ -66,13 +66,13 @@ func (r *Report) say(e *exchange.Exchange, words string) {
 		return
 	}
 	texts := r.short.texts
-	s := said{r.Line(e.Operation).id, r.short.kinds.place(kind{f.In, f.Rule}), texts.place(instance.AnyIndex(f.Pointer)), texts.place(words), uint32(e.Response.Status)}
+	s := messageKey{r.Line(e.Operation).id, r.short.kinds.place(kind{f.In, f.Rule}), texts.place(instance.AnyIndex(f.Pointer)), texts.place(words), uint32(e.Response.Status)}
 	h := r.messages[s]
 	if h == nil {
 		if full {
 			return
 		}
-		h = &heard{number: e.Number, name: r.short.name(e.ID)}
+		h = &messageStats{number: e.Number, name: r.short.name(e.ID)}
 		r.messages[s] = h
 	}
 	h.count++

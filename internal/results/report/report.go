@@ -30,8 +30,8 @@ type Example struct {
 	flaw    refusal
 }
 
-// Entry is one cause.
-type Entry struct {
+// Cause is one cause.
+type Cause struct {
 	Code       string         `json:"code"`
 	Severity   judge.Severity `json:"severity"`
 	Form       bool           `json:"form"`              // of how answers are written; else of what they say
@@ -52,7 +52,7 @@ type Entry struct {
 }
 
 // Operation is the first of the operations.
-func (e *Entry) Operation() string { return e.Operations[0] }
+func (e *Cause) Operation() string { return e.Operations[0] }
 
 // Line is one operation's outcome.
 type Line struct {
@@ -77,13 +77,13 @@ type Report struct {
 	made      []*Line       // the same in the order in which they were made
 	Layout    *judge.Layout // as learned; nil: nothing was
 	Own       string        // the media type of the API's own layout, by configuration; "" for problem documents
-	entries   map[entryKey]*Entry
+	entries   map[entryKey]*Cause
 	order     map[string]int
-	messages  map[said]*heard
+	messages  map[messageKey]*messageStats
 	described map[string][]byte // by operation, as JSON: there are many, and they are seldom looked at
 	last      exchange.Described
 	cells     cells
-	short     short
+	short     interner
 	layouts   map[layoutKey]*Layout
 	models    map[modelKey]*model
 	known     []*knownCause
@@ -108,7 +108,7 @@ const maxRefusals = 100_000
 
 // New makes an empty report.
 func New() *Report {
-	return &Report{entries: map[entryKey]*Entry{}, order: map[string]int{}, refused: map[refusal]lines{}, messages: map[said]*heard{}, described: map[string][]byte{},
+	return &Report{entries: map[entryKey]*Cause{}, order: map[string]int{}, refused: map[refusal]lines{}, messages: map[messageKey]*messageStats{}, described: map[string][]byte{},
 		cells: newCells(), short: newShort(), layouts: map[layoutKey]*Layout{}, models: map[modelKey]*model{}}
 }
 
@@ -237,8 +237,8 @@ func (r *Report) AddRun(f judge.RunFinding) {
 		Example{Case: f.Case, Name: f.Name, Message: f.Finding.Message, number: f.Number})
 }
 
-// Whole is what only the whole run shows, in the order of the plan.
-func (r *Report) Whole() []judge.RunFinding { return r.whole }
+// RunFindings is what only the whole run shows, in the order of the plan.
+func (r *Report) RunFindings() []judge.RunFinding { return r.whole }
 
 func (l *Line) count(f judge.Finding) {
 	switch f.Severity {
@@ -296,7 +296,7 @@ func (r *Report) add(k entryKey, f judge.Finding, as *knownCause, x Example) {
 	}
 	e := r.entries[k]
 	if e == nil {
-		e = &Entry{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, Form: judge.Has(f.Code, judge.OfWriting), Family: k.family, At: k.at, Cites: f.Cites}
+		e = &Cause{Operations: []string{k.operation}, Fields: []string{}, Code: f.Code, Severity: f.Severity, Form: judge.Has(f.Code, judge.OfWriting), Family: k.family, At: k.at, Cites: f.Cites}
 		if f.Field != "" {
 			e.Fields, e.Places = append(e.Fields, instance.AnyIndex(f.Field)), append(e.Places, k.place)
 		}
@@ -309,7 +309,7 @@ func (r *Report) add(k entryKey, f judge.Finding, as *knownCause, x Example) {
 	e.show(x)
 }
 
-func (e *Entry) show(more ...Example) {
+func (e *Cause) show(more ...Example) {
 	for _, x := range more {
 		if !slices.ContainsFunc(e.Examples, func(have Example) bool { return have.Case == x.Case }) {
 			e.Examples = append(e.Examples, x)
@@ -327,8 +327,8 @@ func (e *Entry) show(more ...Example) {
 // is told apart from all else.
 func cause(res *record.Result, f judge.Finding) string {
 	switch {
-	case f.Way != "":
-		return f.Way
+	case f.Variant != "":
+		return f.Variant
 	case f.Code == "accepted" && len(res.Flaws) > 0 && rule.Of(res.Flaws[0]).Business:
 		return res.Flaws[0].Rule + " " + res.Flaws[0].Variant
 	case f.Code == "not-problem":
@@ -359,15 +359,15 @@ func (r *Report) group(k entryKey) entryKey {
 
 // Entries lists what was found, the gravest first, and of equal ones in the order
 // of the plan. What is of one cause is one entry, over fields and operations.
-func (r *Report) Entries() []*Entry {
+func (r *Report) Entries() []*Cause {
 	keys := make([]entryKey, 0, len(r.entries))
 	for k := range r.entries {
 		keys = append(keys, k)
 	}
 	slices.SortFunc(keys, func(a, b entryKey) int { return r.compare(r.entries[a], r.entries[b]) })
-	var out []*Entry
-	var several []*Entry
-	groups := map[entryKey]*Entry{}
+	var out []*Cause
+	var several []*Cause
+	groups := map[entryKey]*Cause{}
 	for _, k := range keys {
 		e := r.entries[k].clone()
 		r.sibling(e)
@@ -390,7 +390,7 @@ func (r *Report) Entries() []*Entry {
 	}
 	// Where each field by itself is a cause, all of them at once are none of their own.
 	for _, e := range several {
-		if i := slices.IndexFunc(out, func(o *Entry) bool {
+		if i := slices.IndexFunc(out, func(o *Cause) bool {
 			return o.Code == e.Code && o.Known == e.Known && len(union(slices.Clone(o.Operations), e.Operations)) == len(o.Operations)
 		}); i >= 0 {
 			out[i].fold(e)
@@ -402,12 +402,12 @@ func (r *Report) Entries() []*Entry {
 	for _, e := range out {
 		r.summarise(e)
 	}
-	slices.SortStableFunc(out, func(a, b *Entry) int { return cmp.Or(gravest(a, b), r.compare(a, b)) })
+	slices.SortStableFunc(out, func(a, b *Cause) int { return cmp.Or(gravest(a, b), r.compare(a, b)) })
 	return out
 }
 
 // summarise says of an entry what no example says.
-func (r *Report) summarise(e *Entry) {
+func (r *Report) summarise(e *Cause) {
 	if e.Summary == "" {
 		return
 	}
@@ -432,8 +432,8 @@ var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
 
 // gravest compares two entries by how grave they are: what an answer says before
 // how it is written, then the severity, the rank of the code, the number of answers.
-func gravest(a, b *Entry) int {
-	written := func(e *Entry) int {
+func gravest(a, b *Cause) int {
+	written := func(e *Cause) int {
 		if e.Form {
 			return 1
 		}
@@ -447,14 +447,14 @@ func gravest(a, b *Entry) int {
 		cmp.Compare(b.Count, a.Count))
 }
 
-func knownLast(e *Entry) int {
+func knownLast(e *Cause) int {
 	if e.Known {
 		return 1
 	}
 	return 0
 }
 
-func (r *Report) compare(a, b *Entry) int {
+func (r *Report) compare(a, b *Cause) int {
 	first := func(list []string) string {
 		if len(list) == 0 {
 			return ""
@@ -472,13 +472,13 @@ func (r *Report) compare(a, b *Entry) int {
 	)
 }
 
-func (e *Entry) clone() *Entry {
+func (e *Cause) clone() *Cause {
 	c := *e
 	c.Operations, c.Fields, c.Places, c.Examples = slices.Clone(e.Operations), slices.Clone(e.Fields), slices.Clone(e.Places), slices.Clone(e.Examples)
 	return &c
 }
 
-func (e *Entry) fold(other *Entry) {
+func (e *Cause) fold(other *Cause) {
 	e.Count += other.Count
 	e.Fields, e.Places, e.Operations = union(e.Fields, other.Fields), union(e.Places, other.Places), union(e.Operations, other.Operations)
 	e.show(other.Examples...)
@@ -495,7 +495,7 @@ func union(list, other []string) []string {
 }
 
 // sibling says of what was accepted which other operation refuses it.
-func (r *Report) sibling(e *Entry) {
+func (r *Report) sibling(e *Cause) {
 	if e.Code != "accepted" || len(e.Fields) == 0 {
 		return
 	}

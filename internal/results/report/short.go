@@ -8,28 +8,28 @@ import (
 	"strconv"
 )
 
-// short keeps what a report has very often in little room: most of the memory of a large run
+// interner keeps what a report has very often in little room: most of the memory of a large run
 // is what is remembered of the fields of its operations.
-type short struct {
-	kinds *once[kind]
-	texts *once[string]
+type interner struct {
+	kinds *intern[kind]
+	texts *intern[string]
 	long  []string // ids of cases that are not of the usual form
 }
 
 // kind is a part of a request, with the rule or the column that something is about.
 type kind struct{ in, what string }
 
-// once keeps values once, each under its place among them.
-type once[T comparable] struct {
+// intern keeps values intern, each under its place among them.
+type intern[T comparable] struct {
 	places map[T]uint32
 	values []T
 }
 
-func newShort() short {
-	return short{kinds: &once[kind]{places: map[kind]uint32{}}, texts: &once[string]{places: map[string]uint32{}}}
+func newShort() interner {
+	return interner{kinds: &intern[kind]{places: map[kind]uint32{}}, texts: &intern[string]{places: map[string]uint32{}}}
 }
 
-func (o *once[T]) place(v T) uint32 {
+func (o *intern[T]) place(v T) uint32 {
 	at, has := o.places[v]
 	if !has {
 		at = uint32(len(o.values))
@@ -39,21 +39,21 @@ func (o *once[T]) place(v T) uint32 {
 	return at
 }
 
-// caseName is a case's id: ten hexadecimal digits, or, with the bit that they leave free, the
+// caseID is a case's id: ten hexadecimal digits, or, with the bit that they leave free, the
 // place of another one in short.long.
-type caseName uint64
+type caseID uint64
 
 const (
 	usualID          = 10
-	isLong  caseName = 1 << 63
+	isLong  caseID = 1 << 63
 )
 
-func (s *short) name(id string) caseName {
+func (s *interner) name(id string) caseID {
 	if n, ok := digits(id); ok {
-		return caseName(n)
+		return caseID(n)
 	}
 	s.long = append(s.long, id)
-	return caseName(len(s.long)-1) | isLong
+	return caseID(len(s.long)-1) | isLong
 }
 
 // digits is the number that an id of the usual form is.
@@ -74,7 +74,7 @@ func digits(id string) (n uint64, ok bool) {
 	return n, true
 }
 
-func (s *short) id(name caseName) string {
+func (s *interner) id(name caseID) string {
 	if name&isLong != 0 {
 		return s.long[name&^isLong]
 	}
@@ -118,12 +118,12 @@ type tally struct {
 // shownCase is a case that a cell names.
 type shownCase struct {
 	rank uint64 // by its place in Marks, then by its number
-	name caseName
+	name caseID
 }
 
 const rankBits = 56 // of the number
 
-func shown(number, mark int, name caseName) shownCase {
+func shown(number, mark int, name caseID) shownCase {
 	return shownCase{uint64(mark)<<rankBits | uint64(number), name}
 }
 

@@ -11,7 +11,7 @@ import (
 func TestShort(t *testing.T) {
 	s := newShort()
 	ids := []string{"91d9a702a3", "", "7", "captured line 12", "0000000000", "0a0000000f", "ffffffffff", "91D9A702A3", "91d9a702a3b", "+1d9a702a3"}
-	var names []caseName
+	var names []caseID
 	for _, id := range ids {
 		names = append(names, s.name(id))
 	}

@@ -10,8 +10,8 @@ import (
 	"syscall"
 )
 
-// apart gives a command a process group of its own.
-func apart(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+// newProcessGroup gives a command a process group of its own.
+func newProcessGroup(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
 
 func ask(group int)  { _ = syscall.Kill(-group, syscall.SIGTERM) }
 func kill(group int) { _ = syscall.Kill(-group, syscall.SIGKILL) }
@@ -34,7 +34,7 @@ func newGuard(group int) (*guard, error) {
 	defer read.Close()
 	g := &guard{hold: hold, cmd: exec.Command("sh", "-c", fmt.Sprintf("trap '' INT TERM HUP; cat >/dev/null; kill -TERM -%d; sleep 2; kill -KILL -%d", group, group))}
 	g.cmd.Stdin = read
-	apart(g.cmd)
+	newProcessGroup(g.cmd)
 	if err := g.cmd.Start(); err != nil {
 		_ = hold.Close()
 		return nil, err

@@ -68,7 +68,7 @@ func Start(ctx context.Context, opt Options) (*Process, error) {
 	p := &Process{opt: opt, out: out, ended: make(chan struct{}), cmd: exec.Command("sh", "-c", opt.Start)}
 	p.cmd.Dir, p.cmd.Stdout, p.cmd.Stderr = opt.Folder, out, out
 	p.cmd.WaitDelay = time.Second // for the output of what it leaves behind
-	apart(p.cmd)
+	newProcessGroup(p.cmd)
 	if err := p.cmd.Start(); err != nil {
 		return nil, errors.Join(&Error{Problem: fmt.Sprintf("cannot be started: %v", err)}, out.close())
 	}
