@@ -26,7 +26,7 @@ var owners = map[string][]string{
 	"cel.dev/cel-go":                         {"generate/business"},
 	"github.com/agnivade/levenshtein":        {"core/suggest"},
 	"github.com/bmatcuk/doublestar/v4":       {"generate/plan"},
-	"github.com/dlclark/regexp2/v2":             {"input/schema"},
+	"github.com/dlclark/regexp2/v2":          {"input/schema"},
 	"github.com/go-json-experiment/json":     {"core/instance", "input/document", "results/record", "results/render", "learn/capture"},
 	"github.com/gofrs/flock":                 {"execute/trial"},
 	"github.com/jedib0t/go-pretty/v6":        {"cli"},

@@ -144,7 +144,7 @@ type app struct {
 	terminal Streams // as they were given, to tell what they are
 	secrets  secret.Set
 	quiet    bool // neither progress nor text
-	style     style
+	style    style
 }
 
 func (a *app) root() *cli.Command {

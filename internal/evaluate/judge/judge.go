@@ -32,7 +32,7 @@ type Finding struct {
 	Cites    string   `json:"cites,omitempty"`
 	Count    int      `json:"count,omitempty"` // of a finding of the whole run: how many answers show it
 	Known    bool     `json:"-"`               // the team knows it
-	Variant      string   `json:"-"`               // tells causes of one code apart, where the rest of the finding does not
+	Variant  string   `json:"-"`               // tells causes of one code apart, where the rest of the finding does not
 }
 
 // Verdict is the outcome of a case.
@@ -50,13 +50,13 @@ const (
 
 // Context is what is known in addition to a case and its answer.
 type Context struct {
-	Proven     bool                 // the operation's control was accepted; not used for a control itself
-	Control    time.Duration        // how long that took; 0: not known
-	Signs      []string             // in which its answer looks like an error all the same
-	ControlFailed      bool                 // the control was answered with a 5xx
-	Layout     *layout.Layout       // how fields are named, where that is configured
-	Knowledge  *layout.Knowledge    // how they are, as the run taught; nil: nothing is known
-	Documented *exchange.Documented // what the description says of this answer; nil: nothing
+	Proven        bool                 // the operation's control was accepted; not used for a control itself
+	Control       time.Duration        // how long that took; 0: not known
+	Signs         []string             // in which its answer looks like an error all the same
+	ControlFailed bool                 // the control was answered with a 5xx
+	Layout        *layout.Layout       // how fields are named, where that is configured
+	Knowledge     *layout.Knowledge    // how they are, as the run taught; nil: nothing is known
+	Documented    *exchange.Documented // what the description says of this answer; nil: nothing
 }
 
 // Judgement is what a case comes to.

@@ -14,9 +14,9 @@ import (
 // those that follow the flawed field from case to case. Its size grows with what
 // differs, not with the number of answers. It is not safe for concurrent use.
 type Study struct {
-	places map[string]*place
-	namedAlone   map[uint64]uint64 // the places at which a field's own flaw was named, one bit each, by what field.sum gives
-	seed   maphash.Seed
+	places     map[string]*place
+	namedAlone map[uint64]uint64 // the places at which a field's own flaw was named, one bit each, by what field.sum gives
+	seed       maphash.Seed
 }
 
 // field is a field of one operation's requests, with a way to break a rule there.
@@ -249,14 +249,14 @@ type Knowledge struct {
 
 // habit is how one place names fields.
 type habit struct {
-	followsFlaw   bool // it follows the flawed field
-	neverNames       bool // it never does, and holds something else
-	rate     int  // how often it names the flawed field, in hundredths
-	pure     int  // and nothing else
-	constant map[string]bool
-	prefixes map[string][]string // by operation; "" for all others
-	members  []string            // of an entry, that name a member of what the name names
-	fromOne  bool
+	followsFlaw bool // it follows the flawed field
+	neverNames  bool // it never does, and holds something else
+	rate        int  // how often it names the flawed field, in hundredths
+	pure        int  // and nothing else
+	constant    map[string]bool
+	prefixes    map[string][]string // by operation; "" for all others
+	members     []string            // of an entry, that name a member of what the name names
+	fromOne     bool
 }
 
 // few is how many answers teach nothing yet.

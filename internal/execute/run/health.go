@@ -50,11 +50,11 @@ func (o *operation) keepReader(c exchange.Case) {
 	}
 }
 
-// keepWriter keeps the first rejected case with a body in JSON, of an operation whose valid request
-// is accepted.
+// keepWriter keeps the first rejected case whose body is no JSON, or no object where one is wanted,
+// of an operation whose valid request is accepted: there is nothing in it that could be stored.
 func (o *operation) keepWriter(c *exchange.Case, e *exchange.Exchange) {
 	if o.own || o.writer != nil || o.control == nil || c.Kind != exchange.Flawed || len(c.Request.Body) == 0 || len(c.Request.Body) > maxCanaryBody ||
-		!isRejection(e.Response) || !strings.HasSuffix(exchange.MediaTypeOf(c.Request.Header("Content-Type")), "json") {
+		c.Expect.Class != exchange.Syntax && !(c.Flaws[0].In == "body" && c.Flaws[0].Pointer == "" && c.Flaws[0].Rule == "type") || !isRejection(e.Response) || !strings.HasSuffix(exchange.MediaTypeOf(c.Request.Header("Content-Type")), "json") {
 		return
 	}
 	o.writer = &canary{*c, "rejected", isRejection}

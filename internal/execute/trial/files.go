@@ -17,11 +17,11 @@ import (
 // first is what it was.
 type files struct {
 	record, final *record.Writer
-	name          string        // of the first; empty: there is none
-	raw           *os.File      // of the answers as they come
-	soon          *delayedWriter         // what writes to it
-	kept          *os.File      // takes the place of the first in the end; nil: nothing does
-	all           *bufio.Writer // what final writes to
+	name          string         // of the first; empty: there is none
+	raw           *os.File       // of the answers as they come
+	soon          *delayedWriter // what writes to it
+	kept          *os.File       // takes the place of the first in the end; nil: nothing does
+	all           *bufio.Writer  // what final writes to
 	open          []*os.File
 }
 

@@ -96,7 +96,7 @@ type trial struct {
 	events Events
 	out    Outcome
 
-	records    *fixture.Records  // of the run
+	records  *fixture.Records  // of the run
 	renewal  renewal           // of values that are new in each request
 	sender   *send.Sender      // knows no values
 	failures []failure         // fixtures of the file that could not be made
@@ -114,7 +114,7 @@ type trial struct {
 	ending      sync.Mutex     // for undoBy
 	telling     sync.Mutex     // for events and what they count
 	learning    sync.Mutex     // for senders
-	senders     []cachedSender      // the last ones
+	senders     []cachedSender // the last ones
 }
 
 // cachedSender is a sender that knows values, with what its headers and credentials are made of.

@@ -33,11 +33,11 @@ const (
 // Planted is an instance with its flaws; an edge has none but says which
 // boundary it sits on.
 type Planted struct {
-	Flaws []exchange.Flaw
-	Edge  *exchange.Flaw // of an edge: the field, the rule, and which boundary
-	Rare  bool           // of an edge: such values are right and seldom met
-	Undecided  bool           // no standard says whether it is a flaw: nothing is proved
-	Value any
+	Flaws     []exchange.Flaw
+	Edge      *exchange.Flaw // of an edge: the field, the rule, and which boundary
+	Rare      bool           // of an edge: such values are right and seldom met
+	Undecided bool           // no standard says whether it is a flaw: nothing is proved
+	Value     any
 }
 
 // Drop is a flaw that was not planted, and why.

@@ -109,7 +109,7 @@ type Plan struct {
 	plantings   *plantings
 	readers     map[string][]int // the places of GETs, by their addresses
 	holdRecords map[string]bool  // paths that records lie below; nil: not looked up yet
-	room        *budget            // for what is planned and not given out of operations side by side; nil: without bounds
+	room        *budget          // for what is planned and not given out of operations side by side; nil: without bounds
 	busy        *sync.Mutex      // held while operations are planned side by side: what is compiled is used by one at a time
 }
 

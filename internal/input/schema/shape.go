@@ -82,19 +82,19 @@ type XML struct {
 type Shape struct {
 	Sources []Schema
 
-	Types     Types
-	Typed     bool // there is a "type" keyword somewhere
-	Enum      []any
-	HasEnum   bool
-	Const     bool // the enum comes from "const"
-	AmbiguousNull bool
-	AmbiguousValues     []any // values of the enum that only some readers take
-	ReadOnly  bool
-	WriteOnly bool
-	Binary    bool // bytes of any kind: format binary
-	Secret    bool // format password
-	Examples  []any
-	XML       XML
+	Types           Types
+	Typed           bool // there is a "type" keyword somewhere
+	Enum            []any
+	HasEnum         bool
+	Const           bool // the enum comes from "const"
+	AmbiguousNull   bool
+	AmbiguousValues []any // values of the enum that only some readers take
+	ReadOnly        bool
+	WriteOnly       bool
+	Binary          bool // bytes of any kind: format binary
+	Secret          bool // format password
+	Examples        []any
+	XML             XML
 
 	MinLength, MaxLength *int
 	Patterns             []string

@@ -30,7 +30,7 @@ type Sources struct {
 	rules    map[string][]config.Rule // that the service showed, by operation
 	doubts   map[string]string        // by fixture: why its records were not seen to be of this run
 	found    map[[2]string]found      // what source found, by operation and parameter; nil: nothing is kept yet
-	stations map[string]collectionRef       // where requests create or read records, by the requests
+	stations map[string]collectionRef // where requests create or read records, by the requests
 }
 
 // found is what was found of a source.

@@ -44,7 +44,7 @@ func (o *intern[T]) place(v T) uint32 {
 type caseID uint64
 
 const (
-	usualID          = 10
+	usualID        = 10
 	isLong  caseID = 1 << 63
 )
 

@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
 	"obiter/internal/testing/hostile"
 )
@@ -112,7 +113,7 @@ func tryOne(t *testing.T, way hostile.Way, elsewhere string) {
 			break
 		}
 	}
-	f, err := os.Open(filepath.Join(dir, ".obiter", "last.ndjson"))
+	f, err := os.Open(session.Store{Folder: filepath.Join(dir, ".obiter")}.Last())
 	if err != nil {
 		fail("%v", err)
 		return
