@@ -156,7 +156,8 @@ func TestTheDemoFolder(t *testing.T) {
 func TestSecretsOfTheEnvironment(t *testing.T) {
 	dir, _ := demoFolder(t, "phrase-returned")
 	const phrase = `tide "1912" höch`
-	t.Setenv("PHRASE", phrase)
+	t.Parallel()
+	obiter := with("PHRASE=" + phrase)
 	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
 	if err != nil {
 		t.Fatal(err)

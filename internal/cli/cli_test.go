@@ -60,10 +60,23 @@ var progressLine = regexp.MustCompile(`(?m)^[0-9,]+ cases? answered.* done\n`)
 // obiter runs the built program in a folder.
 func obiter(t testing.TB, dir string, args ...string) outcome {
 	t.Helper()
+	return with()(t, dir, args...)
+}
+
+// with is obiter with variables of the environment.
+func with(env ...string) func(t testing.TB, dir string, args ...string) outcome {
+	return func(t testing.TB, dir string, args ...string) outcome {
+		t.Helper()
+		return runProgram(t, dir, env, args...)
+	}
+}
+
+func runProgram(t testing.TB, dir string, env []string, args ...string) outcome {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, args...)
-	cmd.Dir = dir
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), env...)
 	var out, errors strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &errors
 	err := cmd.Run()
@@ -75,6 +88,18 @@ func obiter(t testing.TB, dir string, args ...string) outcome {
 		t.Fatalf("obiter %q panicked:\n%s", args, o.errors)
 	}
 	return o
+}
+
+// compile makes a program of a file of Go, at a place where it may be made anew.
+func compile(t testing.TB, source, bin string) {
+	t.Helper()
+	dir := t.TempDir()
+	put(t, dir, "main.go", source)
+	make := exec.Command("go", "build", "-o", bin, filepath.Join(dir, "main.go"))
+	make.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := make.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
 }
 
 // lastRun is the file of the last run of a folder; previousRun is that before it.

@@ -186,8 +186,8 @@ func TestFixturesAndCredentials(t *testing.T) {
 	service := &seaMarks{marks: map[string]any{}, token: token}
 	server := httptest.NewServer(service)
 	defer server.Close()
-	t.Setenv("MARKS_AT", server.URL)
-	t.Setenv("STATION", "secret-station-81")
+	t.Parallel()
+	obiter := with("MARKS_AT="+server.URL, "STATION=secret-station-81")
 	dir := t.TempDir()
 	put(t, dir, "marks.yaml", marks)
 	// The watch comes last and is needed by all: without its token no mark can be made.
@@ -280,7 +280,8 @@ func doubled(lines int) string {
 // TestBadConfiguration holds what is said of each mistake: file, line, column.
 func TestBadConfiguration(t *testing.T) {
 	dir := folder(t)
-	t.Setenv("TWO_LINES", "ebb\nflood")
+	t.Parallel()
+	obiter := with("TWO_LINES=ebb\nflood")
 	for text, want := range map[string]string{
 		"at: [1]":                               `obiter.yaml:1:1: at is an array; expected text`,
 		"description: openapi.yaml\nheders: {}": `obiter.yaml:2:1: unknown key "heders"`,

@@ -119,9 +119,10 @@ paths:
 func TestTheLoop(t *testing.T) {
 	dir, at := t.TempDir(), free(t)
 	put(t, dir, "openapi.yaml", moorings)
-	put(t, dir, "main.go", mooring)
-	put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: OFFICE_AT=%s exec go run main.go\n  within: 90s\nheaders: { X-Key: '${OFFICE_KEY}' }\n", at, at))
-	t.Setenv("OFFICE_KEY", "deep-water-lock-42")
+	compile(t, mooring, filepath.Join(dir, "office"))
+	put(t, dir, "obiter.yaml", fmt.Sprintf("at: http://%s\nservice:\n  start: OFFICE_AT=%s exec ./office\n  within: 90s\nheaders: { X-Key: '${OFFICE_KEY}' }\n", at, at))
+	t.Parallel()
+	obiter := with("OFFICE_KEY=deep-water-lock-42")
 	first := obiter(t, dir, "try")
 	first.check(t, 1, "ended the service (status ", "; going on without it")
 	for _, want := range []string{"error crashed", "error accepted (length) at body /name", "at body /depth", "The run is in .obiter/runs/127.0.0.1-"} {
@@ -156,7 +157,7 @@ func TestTheLoop(t *testing.T) {
 	if o := obiter(t, dir, "judge", "--format", "json"); strings.Contains(o.out, `"incomplete"`) {
 		t.Errorf("it is said to be incomplete:\n%.2000s", o.out)
 	}
-	put(t, dir, "main.go", strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "").Replace(mooring))
+	compile(t, strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "").Replace(mooring), filepath.Join(dir, "office"))
 	again := obiter(t, dir, "try", "--failed")
 	again.check(t, 1, "right now", "")
 	right, still, _ := strings.Cut(again.out, "\nStill wrong\n")
@@ -164,10 +165,10 @@ func TestTheLoop(t *testing.T) {
 		t.Errorf("it says\n%s\n%s", again.out, again.errors)
 	}
 	// The last mistake, at a terminal.
-	x := inTerminal(t, dir, "try", "--watch", "--failed")
+	x := inTerminalWith(t, dir, []string{"OFFICE_KEY=deep-water-lock-42"}, "try", "--watch", "--failed")
 	x.shows("still wrong")
 	x.shows("Enter: try again what failed")
-	put(t, dir, "main.go", strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "", ` && os.Getenv("STRICT") != ""`, "").Replace(mooring))
+	compile(t, strings.NewReplacer(`"wrong", "must be at least 1") // blames`, `"depth", "must be at least 1")`, "os.Exit(137) // dies", "", ` && os.Getenv("STRICT") != ""`, "").Replace(mooring), filepath.Join(dir, "office"))
 	x.types("\n")
 	x.shows("starting the service")
 	x.shows("right now.")
@@ -208,7 +209,8 @@ func TestLogsWithoutMarks(t *testing.T) {
 		}
 	}))
 	t.Cleanup(server.Close)
-	t.Setenv("OFFICE_KEY", "deep-water-lock-42")
+	t.Parallel()
+	obiter := with("OFFICE_KEY=deep-water-lock-42")
 	put(t, dir, "obiter.yaml", "at: "+server.URL+"\nservice: { log: office.log }\nheaders: { X-Key: '${OFFICE_KEY}' }\n")
 	o := obiter(t, dir, "try")
 	crash := regexp.MustCompile(`(?s)error crashed.*?show ([0-9a-f]{10})`).FindStringSubmatch(o.out)

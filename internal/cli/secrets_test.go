@@ -97,8 +97,8 @@ func (p *parrot) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // hands out, is in no output and in no file.
 func TestNoSecretIsWritten(t *testing.T) {
 	const word, note, chart = `ebb "1912"/höch`, `slack <water> & "more"`, `chart-datum"7"/x`
-	t.Setenv("WORD", word)
-	t.Setenv("NOTE", note)
+	t.Parallel()
+	obiter := with("WORD="+word, "NOTE="+note)
 	for _, refuses := range []bool{false, true} {
 		p := &parrot{}
 		server := httptest.NewServer(p)
@@ -180,15 +180,17 @@ func TestNastySecrets(t *testing.T) {
 	server := httptest.NewServer(&parrot{refuses: true})
 	defer server.Close()
 	dir := t.TempDir()
-	fields, values := []string{}, []string{}
+	t.Parallel()
+	env, fields, values := []string{}, []string{}, []string{}
 	for i, value := range nasty {
 		name := fmt.Sprintf("NASTY_%02d", i)
-		t.Setenv(name, value)
+		env = append(env, name+"="+value)
 		fields = append(fields, fmt.Sprintf("f%d: {type: string, minLength: 1, maxLength: 400}", i))
 		values = append(values, fmt.Sprintf("f%d: '${%s}'", i, name))
 	}
 	put(t, dir, "openapi.yaml", "openapi: 3.1.0\ninfo: {title: Signals, version: '1'}\npaths:\n  /signals/{f0}:\n    parameters: [{name: f0, in: path, required: true, schema: {type: string}}, {name: X-Flag, in: header, schema: {type: string, maxLength: 40}}]\n    post:\n      responses: {'201': {description: made}}\n      requestBody: {required: true, content: {application/json: {schema: {type: object, required: [f0], properties: {"+strings.Join(fields, ", ")+"}}}}}\n")
 	put(t, dir, "obiter.yaml", "operations:\n  POST /signals/{f0}: { path: { f0: '${NASTY_00}' }, header: { X-Flag: '${NASTY_10}' }, body: { "+strings.Join(values, ", ")+" } }\n")
+	obiter := with(env...)
 	text, documents := "", []string{}
 	for _, args := range [][]string{{"try", "--at", server.URL, "--header", "X-Own: " + nasty[1]}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson", "--save", "kept.ndjson"},
 		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"},
@@ -247,20 +249,26 @@ func TestNastySecrets(t *testing.T) {
 	}
 }
 
+// nastyForms are the spellings of nasty secrets that are no words.
+var nastyForms = sync.OnceValue(func() map[string][]string {
+	out := map[string][]string{}
+	for _, secret := range nasty {
+		if !regexp.MustCompile(`^[a-z]*$`).MatchString(secret) {
+			out[secret] = spellings(secret)
+		}
+	}
+	return out
+})
+
 // holdsNothing looks for nasty secrets in the texts of a request, an answer and all else
 // that is quoted, and tells how many it looked at.
 func holdsNothing(t *testing.T, v any) (seen int) {
 	t.Helper()
 	switch v := v.(type) {
 	case string:
-		for _, secret := range nasty {
-			if regexp.MustCompile(`^[a-z]*$`).MatchString(secret) {
-				continue
-			}
-			for _, form := range spellings(secret) {
-				if v == secret || len([]rune(secret)) >= 6 && strings.Contains(v, form) {
-					t.Errorf("%q is in %.200q", secret, v)
-				}
+		for secret, forms := range nastyForms() {
+			if v == secret || len([]rune(secret)) >= 6 && slices.ContainsFunc(forms, func(form string) bool { return strings.Contains(v, form) }) {
+				t.Errorf("%q is in %.200q", secret, v)
 			}
 		}
 		return 1

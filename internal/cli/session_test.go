@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -248,10 +247,7 @@ paths:
 func TestAServiceThatEnds(t *testing.T) {
 	t.Parallel()
 	bin := filepath.Join(t.TempDir(), "slips")
-	put(t, filepath.Dir(bin), "main.go", slips)
-	if out, err := exec.Command("go", "build", "-o", bin, filepath.Join(filepath.Dir(bin), "main.go")).CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
+	compile(t, slips, bin)
 	for how, x := range map[string]struct{ crashes int }{"list": {2}, "signal": {1}, "": {0}} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()

@@ -33,6 +33,12 @@ type terminal struct {
 // inTerminal runs the built program in a pseudo-terminal.
 func inTerminal(t *testing.T, dir string, args ...string) *terminal {
 	t.Helper()
+	return inTerminalWith(t, dir, nil, args...)
+}
+
+// inTerminalWith is inTerminal with variables of the environment.
+func inTerminalWith(t *testing.T, dir string, env []string, args ...string) *terminal {
+	t.Helper()
 	own, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
 	if err != nil {
 		t.Skip("there are no pseudo-terminals: ", err)
@@ -52,7 +58,7 @@ func inTerminal(t *testing.T, dir string, args ...string) *terminal {
 	defer its.Close()
 	x := &terminal{t: t, own: own, cmd: exec.Command(program, args...)}
 	x.cmd.Dir, x.cmd.Stdin, x.cmd.Stdout, x.cmd.Stderr = dir, its, its, its
-	x.cmd.Env = append(os.Environ(), "TERM=xterm", "NO_COLOR=1")
+	x.cmd.Env = append(append(os.Environ(), "TERM=xterm", "NO_COLOR=1"), env...)
 	x.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := x.cmd.Start(); err != nil {
 		t.Fatal(err)

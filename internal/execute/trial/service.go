@@ -53,7 +53,10 @@ func (t *trial) startService(ctx context.Context) (stop func(), err error) {
 	}
 	t.tellService(fmt.Sprintf("it is ready after %s; its output is in %s", time.Since(begun).Round(10*time.Millisecond), opt.Log))
 	t.process = p
-	return p.Stop, nil
+	return func() {
+		t.sender.Close() // a service that ends in order waits for connections on which nothing came yet
+		p.Stop()
+	}, nil
 }
 
 func (t *trial) serviceOptions(s *config.Service) service.Options {

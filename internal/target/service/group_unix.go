@@ -19,6 +19,16 @@ func kill(group int) { _ = syscall.Kill(-group, syscall.SIGKILL) }
 // alive reports whether a process of the group is there.
 func alive(group int) bool { return syscall.Kill(-group, 0) != syscall.ESRCH }
 
+// reap takes the status of processes of the group that ended as children of this one, without which
+// they stay. What was started itself has to be waited for first.
+func reap(group int) {
+	for {
+		if pid, err := syscall.Wait4(-group, nil, syscall.WNOHANG, nil); pid <= 0 || err != nil {
+			return
+		}
+	}
+}
+
 // guard is a shell that ends the group when Obiter is gone, whatever ended it: it reads
 // from a pipe that Obiter alone holds, and that ends with it.
 type guard struct {

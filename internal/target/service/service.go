@@ -145,6 +145,9 @@ func (p *Process) Stop() {
 		ask(group)
 		for end := time.Now().Add(patience); alive(group) && time.Now().Before(end); {
 			time.Sleep(20 * time.Millisecond)
+			if _, _, ended := p.Ended(); ended {
+				reap(group)
+			}
 		}
 		kill(group)
 		groups := []int{group}
