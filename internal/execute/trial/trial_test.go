@@ -144,7 +144,7 @@ func TestTheFlawedRecordIsRead(t *testing.T) {
 			t.Errorf("with %q: found %q, want %q", faults, found, want)
 		}
 		if after := o.records(); !slices.Equal(after, before) {
-			t.Errorf("records of %v: %v, before %v", kinds, after, before)
+			t.Errorf("records of %v: %v, before %v; told is %q", kinds, after, before, o.told)
 		}
 	}
 }
