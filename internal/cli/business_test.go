@@ -86,7 +86,7 @@ func demoFolder(t *testing.T, faults ...string) (dir string, e *ear) {
 	server := httptest.NewServer(e)
 	t.Cleanup(server.Close)
 	dir = t.TempDir()
-	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, "", "")
+	obiter(t, dir, "demo", "--out", "harbour").check(t, 0, "", "")
 	dir = filepath.Join(dir, "harbour")
 	text, err := os.ReadFile(filepath.Join(dir, "obiter.yaml"))
 	if err != nil {

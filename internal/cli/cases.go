@@ -33,7 +33,7 @@ func (a *app) casesCommand() *cli.Command {
 		ArgsUsage: "[DESCRIPTION]",
 		Flags: append(append(planFlags(), shardFlag()),
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text, or ndjson: a case a line"},
-			&cli.StringFlag{Name: "write", Usage: "write each payload to a file in `FOLDER`, with an index"},
+			&cli.StringFlag{Name: "out", Usage: "write each payload to a file in `FOLDER`, with an index"},
 			forceFlag(),
 			&cli.BoolFlag{Name: "dropped", Usage: "list the flaws that were not planned, and why"},
 			&cli.StringFlag{Name: "at", Usage: "the `URL` that the paths follow"},
@@ -71,8 +71,8 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	out := bufio.NewWriterSize(a.streams.Out, 64<<10)
 	defer out.Flush()
 	switch {
-	case c.String("write") != "":
-		return a.writeCases(p, c.String("write"), c.Bool("force"), out)
+	case c.String("out") != "":
+		return a.writeCases(p, c.String("out"), c.Bool("force"), out)
 	case format == "ndjson":
 		return a.writeLines(p, out)
 	}
@@ -251,7 +251,7 @@ func (a *app) writeCases(p *plan.Plan, folder string, force bool, out io.Writer)
 // that holds other things, unless force is set.
 func ownFolder(folder string, force bool) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return usage(fmt.Sprintf("--write: cannot create the folder %s: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
+		return usage(fmt.Sprintf("--out: cannot create the folder %s: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
 	}
 	listed, err := listedIn(folder)
 	if err != nil {
@@ -269,7 +269,7 @@ func ownFolder(folder string, force bool) error {
 		return fmt.Errorf("reading %s: %w", folder, err)
 	}
 	if others != "" && !force {
-		return usage(fmt.Sprintf("--write %s: the folder holds %s, which the index there does not list", folder, others), "name a new folder, empty this one, or write into it with --force")
+		return usage(fmt.Sprintf("--out %s: the folder holds %s, which the index there does not list", folder, others), "name a new folder, empty this one, or write into it with --force")
 	}
 	for name := range listed {
 		if err := os.Remove(filepath.Join(folder, filepath.FromSlash(name))); err != nil && !errors.Is(err, os.ErrNotExist) {

@@ -294,9 +294,9 @@ func TestBadInput(t *testing.T) {
 		{"surve", 2, "error: unknown command \"surve\"\nhint: did you mean survey?"},
 		{"--color x survey", 2, "error: invalid value \"x\" for --color\nhint: use auto, always or never"},
 		{"cases --format xml", 2, "hint: use text or ndjson"},
-		{"cases --write folder/a/b/openapi.yaml/c --only x", 2, "matches no operation"},
-		{"cases --write .", 2, ", which the index there does not list\nhint: name a new folder, empty this one"},
-		{"cases --write openapi.yaml", 2, "--write: cannot create the folder openapi.yaml"},
+		{"cases --out folder/a/b/openapi.yaml/c --only x", 2, "matches no operation"},
+		{"cases --out .", 2, ", which the index there does not list\nhint: name a new folder, empty this one"},
+		{"cases --out openapi.yaml", 2, "--out: cannot create the folder openapi.yaml"},
 		{"try --at localhost:8080", 2, "error: --at \"localhost:8080\" has no scheme http or https\nhint: write it with scheme"},
 		{"try --at http://", 2, "names no host"},
 		{"try --at http://a:b@localhost", 2, "credentials go into --header"},
@@ -316,7 +316,7 @@ func TestBadInput(t *testing.T) {
 		{"show --run fine abcdef", 2, "error: fine has no case \"abcdef\"\nhint: obiter try prints the ids"},
 		{"demo x", 2, "demo takes none"},
 		{"demo --fault x", 2, "the harbour has no mistake \"x\"\nhint: obiter demo --faults"},
-		{"demo --write folder/../openapi.yaml", 2, "cannot create the folder"},
+		{"demo --out folder/../openapi.yaml", 2, "cannot create the folder"},
 	} {
 		t.Run(c.args, func(t *testing.T) {
 			args := strings.Fields(c.args)
@@ -353,7 +353,7 @@ func TestCasesForMachines(t *testing.T) {
 		t.Error("the same seed gives other bytes")
 	}
 	lines := strings.Count(first.out, "\n")
-	o := obiter(t, dir, "cases", "--write", "payloads", "--seed", "5")
+	o := obiter(t, dir, "cases", "--out", "payloads", "--seed", "5")
 	o.check(t, 0, "payloads in payloads", "")
 	index, err := os.Open(filepath.Join(dir, "payloads", "index.ndjson"))
 	if err != nil {
@@ -428,8 +428,8 @@ func TestDemo(t *testing.T) {
 	obiter(t, dir, "demo").check(t, 0, "14 mistakes planted, all found, and nothing else accused.", "")
 	obiter(t, dir, "demo", "--sound").check(t, 0, "nothing was planted, and nothing was found", "")
 	obiter(t, dir, "demo", "--faults").check(t, 0, "update-unchecked", "")
-	obiter(t, dir, "demo", "--write", "harbour").check(t, 0, filepath.Join("harbour", "openapi.yaml")+" and obiter.yaml are written", "")
-	obiter(t, dir, "demo", "--write", "harbour").check(t, 2, "", "already exists and is not overwritten")
+	obiter(t, dir, "demo", "--out", "harbour").check(t, 0, filepath.Join("harbour", "openapi.yaml")+" and obiter.yaml are written", "")
+	obiter(t, dir, "demo", "--out", "harbour").check(t, 2, "", "already exists and is not overwritten")
 }
 
 // TestServeAndInterrupt serves the demo, tries it, and interrupts both.

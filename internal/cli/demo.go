@@ -35,7 +35,7 @@ func (a *app) demoCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "sound", Usage: "without mistakes: everything passes"},
 			&cli.BoolFlag{Name: "serve", Usage: "only serve the office, until interrupted"},
-			&cli.StringFlag{Name: "write", Usage: "only write its description into `FOLDER`"},
+			&cli.StringFlag{Name: "out", Usage: "only write its description into `FOLDER`"},
 			&cli.StringSliceFlag{Name: "fault", Usage: "switch this mistake on instead of the usual dozen (repeatable)"},
 			&cli.BoolFlag{Name: "faults", Usage: "only list the mistakes there are"},
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "`ADDRESS` to serve on; port 0 takes a free one"},
@@ -61,8 +61,8 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	case c.Bool("faults"):
 		a.listFaults()
 		return nil
-	case c.String("write") != "":
-		return a.demoFiles(c.String("write"))
+	case c.String("out") != "":
+		return a.demoFiles(c.String("out"))
 	}
 	office, err := harbour.New(faults)
 	if err != nil {
@@ -191,7 +191,7 @@ func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []stri
 	if len(entries) == 0 {
 		next = "obiter demo"
 	}
-	fmt.Fprintf(out, "\nNext: %s\n      obiter demo --write harbour, then obiter demo --serve --listen 127.0.0.1:8080\n      obiter try your-openapi.yaml --at http://localhost:8080\n", next)
+	fmt.Fprintf(out, "\nNext: %s\n      obiter demo --out harbour, then obiter demo --serve --listen 127.0.0.1:8080\n      obiter try your-openapi.yaml --at http://localhost:8080\n", next)
 	return nil
 }
 

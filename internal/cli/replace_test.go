@@ -84,15 +84,15 @@ func TestOnlyListedPayloadsAreReplaced(t *testing.T) {
 		})
 		return n
 	}
-	obiter(t, dir, "cases", "--write", "payloads").check(t, 0, "payloads in payloads", "")
+	obiter(t, dir, "cases", "--out", "payloads").check(t, 0, "payloads in payloads", "")
 	all := files()
-	obiter(t, dir, "cases", "--write", "payloads", "--only", "POST /vessels", "--depth", "quick").check(t, 0, "payloads in payloads", "")
+	obiter(t, dir, "cases", "--out", "payloads", "--only", "POST /vessels", "--depth", "quick").check(t, 0, "payloads in payloads", "")
 	if n := files(); n >= all || n < 20 {
 		t.Errorf("%d files of %d are left", n, all)
 	}
 	put(t, payloads, "notes.txt", "tide tables")
-	obiter(t, dir, "cases", "--write", "payloads").check(t, 2, "", "the folder holds notes.txt, which the index there does not list")
-	obiter(t, dir, "cases", "--write", "payloads", "--force").check(t, 0, "payloads in payloads", "")
+	obiter(t, dir, "cases", "--out", "payloads").check(t, 2, "", "the folder holds notes.txt, which the index there does not list")
+	obiter(t, dir, "cases", "--out", "payloads", "--force").check(t, 0, "payloads in payloads", "")
 	if text, err := os.ReadFile(filepath.Join(payloads, "notes.txt")); err != nil || !strings.HasPrefix(string(text), "tide") {
 		t.Errorf("%q, %v", text, err)
 	}

@@ -117,7 +117,7 @@ func TestNoSecretIsWritten(t *testing.T) {
 			}
 			written.WriteString(o.out + o.errors)
 		}
-		for _, args := range [][]string{{"judge", "--format", "ndjson"}, {"cases", "--format", "ndjson"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}} {
+		for _, args := range [][]string{{"judge", "--format", "ndjson"}, {"cases", "--format", "ndjson"}, {"cases", "--out", "payloads"}, {"survey", "--fields"}} {
 			o := obiter(t, dir, args...)
 			written.WriteString(o.out + o.errors)
 		}
@@ -193,7 +193,7 @@ func TestNastySecrets(t *testing.T) {
 	obiter := with(env...)
 	text, documents := "", []string{}
 	for _, args := range [][]string{{"try", "--at", server.URL, "--header", "X-Own: " + nasty[1]}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson", "--save", "kept.ndjson"},
-		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--write", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"},
+		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--out", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"},
 		{"messages"}, {"messages", "--format", "csv"}, {"messages", "--format", "json"}, {"messages", "--as-config"}, {"report", "--out", "r.xml", "--out", "r.md", "--out", "r.json", "--out", "r.har", "--out", "r.html", "--out", "r.sarif"}, {"undo", "--at", server.URL}} {
 		o := obiter(t, dir, args...)
 		if strings.Contains(o.errors, "panic") {
@@ -322,7 +322,7 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	 "responses":{"201":{}},"security":[{`+text+`:[]}],"requestBody":{"required":true,"content":{"application/json":{"schema":{"type":"object","title":`+text+`,"required":["name",`+text+`],"properties":{"name":{"type":"string","examples":[`+text+`],"maxLength":90},`+text+`:{"enum":[`+text+`,"b"]}}}}}}}}},
 	 "components":{"securitySchemes":{`+text+`:{"type":"apiKey","in":"header","name":"X-Key"}}}}`)
 	all := ""
-	for _, args := range [][]string{{"init"}, {"survey", "--fields"}, {"cases"}, {"cases", "--format", "ndjson"}, {"cases", "--write", "payloads"}, {"try", "--at", server.URL}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson"}, {"try", "--at", server.URL, "--controls", "--write"}, {"judge"}, {"judge", "--format", "json"}, {"survey"}} {
+	for _, args := range [][]string{{"init"}, {"survey", "--fields"}, {"cases"}, {"cases", "--format", "ndjson"}, {"cases", "--out", "payloads"}, {"try", "--at", server.URL}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson"}, {"try", "--at", server.URL, "--controls", "--write"}, {"judge"}, {"judge", "--format", "json"}, {"survey"}} {
 		o := obiter(t, dir, args...)
 		if o.status == 2 {
 			t.Errorf("%v: %s", args, o.errors)

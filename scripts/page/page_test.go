@@ -118,7 +118,7 @@ func build(t *testing.T, dir string) string {
 	if out, err := make.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	if out, err := exec.Command(obiter, "demo", "--write", dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command(obiter, "demo", "--out", dir).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	return obiter
