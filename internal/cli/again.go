@@ -11,6 +11,7 @@ import (
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
+	"obiter/internal/results/render"
 	"obiter/internal/results/report"
 )
 
@@ -95,7 +96,7 @@ func (a *app) finishRerun(x *session.Rerun, out *trial.Outcome, sent bool, r res
 	r.failed, r.stuck, r.newlyWrong = out.Failed, out.Stuck, d.Wrong
 	switch r.format {
 	case "json":
-		if err := writeOutcome(a.streams.Out, r); err != nil {
+		if err := render.Outcome(a.streams.Out, r.written()); err != nil {
 			return err
 		}
 	case "text":

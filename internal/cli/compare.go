@@ -68,7 +68,8 @@ func (a *app) compared(name string) (*compare.Run, *session.Runs, error) {
 var differenceFormats = map[string]string{".html": "html", ".htm": "html", ".md": "md", ".json": "json"}
 
 func (a *app) compare(older, newer, format string, reports []string, all, force bool) error {
-	var to []reportTo
+	type output struct{ name, format string }
+	var to []output
 	for _, name := range reports {
 		kind := differenceFormats[ending(name)]
 		if kind == "" {
@@ -77,7 +78,7 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 		if err := writable(name, force, []string{older, newer}); err != nil {
 			return err
 		}
-		to = append(to, reportTo{name, kind})
+		to = append(to, output{name, kind})
 	}
 	if older == "" {
 		return usage("there is no earlier run in this folder", "make another one with: obiter try")
@@ -98,7 +99,7 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 	}
 	of := render.Difference{Difference: d, Older: named(older, wasRuns), Newer: named(newer, isRuns)}
 	for _, to := range to {
-		if err := a.writeReport(to, func(w io.Writer) error {
+		if err := a.writeReport(to.name, func(w io.Writer) error {
 			if to.format == "html" {
 				return writeDifferencePage(w, of, wasRuns, isRuns)
 			}
@@ -148,7 +149,7 @@ func writeDifference(w io.Writer, d render.Difference, format string) error {
 	if format == "md" {
 		return render.DifferenceMarkdown(w, d)
 	}
-	return printJSON(w, struct {
+	return render.JSON(w, struct {
 		Obiter int    `json:"obiter"`
 		Older  string `json:"older"`
 		Newer  string `json:"newer"`

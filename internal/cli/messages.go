@@ -15,6 +15,7 @@ import (
 
 	"obiter/internal/core/instance"
 	"obiter/internal/input/document"
+	"obiter/internal/results/render"
 	"obiter/internal/results/report"
 )
 
@@ -58,7 +59,7 @@ func (a *app) messages(names []string, format string, asConfig bool) error {
 	case asConfig:
 		fmt.Fprint(a.streams.Out, contract(list))
 	case format == "json":
-		return printJSON(a.streams.Out, struct {
+		return render.JSON(a.streams.Out, struct {
 			Obiter   int              `json:"obiter"`
 			Messages []report.Message `json:"messages"`
 		}{1, append([]report.Message{}, list...)})

@@ -1,19 +1,15 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"strings"
 
-	"obiter/internal/core/instance"
-	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/run"
 	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
+	"obiter/internal/results/render"
 	"obiter/internal/results/report"
 )
 
@@ -43,7 +39,7 @@ func (a *app) outcome(r result, err error) error {
 		if err != nil && r.incomplete == "" {
 			r.incomplete = session.Interrupted
 		}
-		if e := writeOutcome(a.streams.Out, r); e != nil {
+		if e := render.Outcome(a.streams.Out, r.written()); e != nil {
 			return e
 		}
 	case "ndjson":
@@ -114,60 +110,9 @@ func brokenHint(e *run.BrokenError) string {
 	return "what followed is not tried; " + look + "; leave the operation out with --skip '" + e.Operation + "', or skip: in obiter.yaml"
 }
 
-// outcomeJSON is what --format json gives: docs/formats/outcome.schema.json.
-type outcomeJSON struct {
-	Obiter      int                `json:"obiter"` // the version of the format
-	Program     string             `json:"program"`
-	Description string             `json:"description"`
-	At          string             `json:"at"`
-	Incomplete  string             `json:"incomplete,omitempty"` // why it is not all that was planned
-	Totals      record.Totals      `json:"totals"`
-	Causes      causesJSON         `json:"causes"`
-	Operations  []lineJSON         `json:"operations"`
-	Findings    []*report.Cause    `json:"findings"`
-	Matrix      []*report.Resource `json:"matrix"`
-	Layouts     []*report.Layout   `json:"layouts"`
-	Messages    []report.Message   `json:"messages"`
-}
-
-// causesJSON counts what is to be put right.
-type causesJSON struct {
-	Substance int `json:"substance"`
-	Form      int `json:"form"`
-}
-
-type lineJSON struct {
-	Operation string `json:"operation"`
-	Cases     int    `json:"cases"`
-	Passed    int    `json:"passed"`
-	Failed    int    `json:"failed"`
-	Form      int    `json:"form"`
-	Known     int    `json:"known,omitempty"`
-	Unproven  int    `json:"unproven"`
-}
-
-// outcomeVersion is that of the JSON document of an outcome.
-const outcomeVersion = 1
-
-// writeOutcome writes the outcome for other programs.
-func writeOutcome(w io.Writer, r result) error {
-	out := outcomeJSON{Obiter: outcomeVersion, Program: version(), Description: r.description, At: r.at, Incomplete: r.incomplete, Totals: r.report.Totals(), Operations: []lineJSON{}, Findings: r.report.Entries(),
-		Matrix: append([]*report.Resource{}, r.report.Matrix()...), Layouts: append([]*report.Layout{}, r.report.Layouts()...), Messages: append([]report.Message{}, r.report.Messages()...)}
-	out.Totals.Layout, out.Totals.Interrupted = r.report.Layout, r.incomplete != ""
-	found, _ := reached(out.Findings)
-	for _, e := range found {
-		switch {
-		case e.Severity == judge.Note:
-		case e.Form:
-			out.Causes.Form++
-		default:
-			out.Causes.Substance++
-		}
-	}
-	for _, l := range r.report.Lines {
-		out.Operations = append(out.Operations, lineJSON{l.Operation, l.Cases, l.Passed, l.Failed, l.Form, l.Known, l.Unproven})
-	}
-	return printJSON(w, out)
+// written is a result as formats take it.
+func (r result) written() render.Run {
+	return render.Run{Head: record.Head{Description: r.description, At: r.at}, Report: r.report, Incomplete: r.incomplete, Program: version()}
 }
 
 // unprovenHint says in the service's own words why its controls were refused.
@@ -178,19 +123,4 @@ func unprovenHint(rep *report.Report) string {
 		}
 	}
 	return "look at a control with: obiter show"
-}
-
-// printJSON writes a document for other programs.
-func printJSON(w io.Writer, v any) error {
-	text, err := instance.Written(v)
-	if err != nil {
-		return err
-	}
-	var b bytes.Buffer
-	if err := json.Indent(&b, text, "", "  "); err != nil {
-		return err
-	}
-	_, err = b.WriteTo(w)
-	fmt.Fprintln(w)
-	return err
 }

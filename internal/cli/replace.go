@@ -10,15 +10,22 @@ import (
 	"path/filepath"
 	"slices"
 
+	"obiter/internal/results/render"
+
 	"github.com/urfave/cli/v3"
 )
 
 // A file that is written replaces nothing but one that Obiter wrote, as its beginning shows. A
 // link is followed, and what it leads to counts; a device or a pipe is written to.
 
-// beginnings are what is in the first bytes of files that Obiter writes: pages, JUnit XML, SARIF,
-// Markdown, HTTP archives, outcomes and differences, run files, drafts.
-var beginnings = []string{`<meta name="generator" content="Obiter">`, `<testsuites name="obiter: `, "\"driver\": {\n     \"name\": \"obiter\"", "<!-- Obiter -->", `"creator":{"name":"obiter"`, "{\n  \"obiter\": ", `{"type":"run","obiter":`, "# Drafted by obiter."}
+// beginnings are what is in the first bytes of files that Obiter writes: reports, run files, drafts.
+func beginnings() []string {
+	out := []string{`{"type":"run","obiter":`, "# Drafted by obiter."}
+	for _, f := range render.Formats {
+		out = append(out, f.Begins)
+	}
+	return out
+}
 
 // maxBeginning is how much of a file is read to recognise it, in bytes.
 const maxBeginning = 8 << 10
@@ -54,7 +61,7 @@ func replaceable(name string, force bool, runs []string) error {
 	}
 	defer f.Close()
 	begin, err := io.ReadAll(io.LimitReader(f, maxBeginning))
-	if err == nil && slices.ContainsFunc(beginnings, func(text string) bool { return bytes.Contains(begin, []byte(text)) }) {
+	if err == nil && slices.ContainsFunc(beginnings(), func(text string) bool { return bytes.Contains(begin, []byte(text)) }) {
 		return nil
 	}
 	return usage(name+" is there and was not written by Obiter, so it is not replaced", "name another file, or replace it with --force")

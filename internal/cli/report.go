@@ -13,21 +13,21 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/results/record"
 	"obiter/internal/results/render"
 )
 
 func (a *app) reportCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "report",
-		Usage:     "write a run, or several as one, as a page, JUnit XML, SARIF, Markdown, an HTTP archive or JSON; sends nothing",
+		Usage:     "write a run, or several as one, as a report; sends nothing",
 		ArgsUsage: "[RUN...]",
 		Description: "Reads a run file, the last run's where none is named, judges it again, and writes what comes of it.\n" +
 			"Several are read as one: shards of one plan, runs of several services, or a run with what was tried\n" +
-			"again later. The format follows the ending of the file: .html a page that needs nothing else, .xml JUnit\n" +
-			"XML, .sarif SARIF 2.1.0, .md Markdown, .har an HTTP archive of all exchanges, .json the outcome.",
+			"again later. The format follows the ending of the file:\n" + strings.ReplaceAll(render.FormatHelp(), ", ", ",\n") + ".",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "out", Usage: "write to `FILE` (repeatable); - is standard output, and needs --as"},
-			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: " + strings.Join(formatNames, ", ")},
+			&cli.StringFlag{Name: "as", Usage: "the format, where the ending does not say it: " + strings.Join(render.FormatNames(), ", ")},
 			forceFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -45,33 +45,27 @@ func (a *app) reportCommand() *cli.Command {
 }
 
 // reportTo is a report that is to be written.
-type reportTo struct{ name, format string }
+type reportTo struct {
+	name   string
+	format render.Format
+}
 
 // stdoutName stands for standard output.
 const stdoutName = "-"
-
-// formats are what reports are written as, by the ending of the file and by name.
-var formats = map[string]string{".html": "html", ".htm": "html", ".xml": "junit", ".sarif": "sarif", ".md": "markdown", ".har": "har", ".json": "json"}
-
-// formatNames are the names that --as takes.
-var formatNames = []string{"html", "junit", "sarif", "markdown", "har", "json"}
 
 // reportsTo looks, before anything is done, whether each report can be written: its format
 // is known, and there is a folder for it. The run is the file that is read.
 func reportsTo(names []string, as string, force bool, runs []string) ([]reportTo, error) {
 	if as != "" {
-		if err := oneOf("--as", as, formatNames...); err != nil {
+		if err := oneOf("--as", as, render.FormatNames()...); err != nil {
 			return nil, err
 		}
 	}
 	var out []reportTo
 	for _, name := range names {
-		format := as
-		if format == "" {
-			format = formats[ending(name)]
-		}
-		if format == "" {
-			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .xml (JUnit), .sarif, .md, .har or .json, or name the format with --as")
+		format, known := render.FormatOf(as, name)
+		if !known {
+			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in "+strings.Join(endings(), ", ")+"; or name the format with --as")
 		}
 		if name != stdoutName {
 			if err := writable(name, force, runs); err != nil {
@@ -81,6 +75,14 @@ func reportsTo(names []string, as string, force bool, runs []string) ([]reportTo
 		out = append(out, reportTo{name, format})
 	}
 	return out, nil
+}
+
+// endings are the usual ones of all formats.
+func endings() (out []string) {
+	for _, f := range render.Formats {
+		out = append(out, f.Endings[0])
+	}
+	return out
 }
 
 // ending is that of a file's name, as formats are named by it.
@@ -119,26 +121,9 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 	a.warnOf(r)
 	slices.SortStableFunc(results.List, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
 	of := render.Run{Head: r.Head(), Report: rep, Results: results.List, Incomplete: r.Incomplete(), Program: version()}
+	more := render.More{Exchanges: func(each func(record.Result)) error { return exchanges(r, of, each) }, Logs: r.Logs}
 	for _, to := range reports {
-		if err := a.writeReport(to, func(w io.Writer) error {
-			switch to.format {
-			case "html":
-				page := render.NewPage(of)
-				err := exchanges(r, of, page.Add)
-				page.Logs(r.Logs())
-				return errors.Join(err, page.Write(w))
-			case "junit":
-				return render.JUnit(w, of)
-			case "sarif":
-				return render.SARIF(w, of)
-			case "markdown":
-				return render.Markdown(w, of)
-			case "har": // of exchanges in full, which are not held
-				archive := render.NewHAR(w, of)
-				return errors.Join(exchanges(r, of, archive.Add), archive.Close())
-			}
-			return writeOutcome(w, result{report: of.Report, description: of.Head.Description, at: of.Head.At, incomplete: of.Incomplete})
-		}); err != nil {
+		if err := a.writeReport(to.name, func(w io.Writer) error { return to.format.Write(w, of, more) }); err != nil {
 			return err
 		}
 	}
@@ -146,15 +131,15 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 }
 
 // writeReport writes one report: all of it, or nothing.
-func (a *app) writeReport(to reportTo, write func(w io.Writer) error) error {
-	if to.name == stdoutName {
+func (a *app) writeReport(name string, write func(w io.Writer) error) error {
+	if name == stdoutName {
 		return write(a.streams.Out)
 	}
-	if err := replace(to.name, write); err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", to.name, err), "make room, or name another file")
+	if err := replace(name, write); err != nil {
+		return usage(fmt.Sprintf("cannot write %s: %v", name, err), "make room, or name another file")
 	}
 	if !a.quiet {
-		fmt.Fprintln(a.streams.Err, "written: "+clean(to.name))
+		fmt.Fprintln(a.streams.Err, "written: "+clean(name))
 	}
 	return nil
 }

@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"obiter/internal/results/render"
 )
 
 // TestReports: each format by its ending, from try and from a run file, the same from
@@ -50,18 +52,18 @@ func TestReports(t *testing.T) {
 	const old = "<!-- Obiter -->\nold"
 	put(t, dir, "old.md", old)
 	for want, args := range map[string][]string{
-		`the name "a.pdf" does not say a format`:                          {"report", "--out", "a.pdf"},
-		`the name "-" does not say a format`:                              {"report", "--out", "-"},
-		"no file: name it with --out":                                     {"report"},
-		`invalid value "pdf" for --as`:                                    {"report", "--out", "a.md", "--as", "pdf"},
-		".obiter is a folder":                                             {"report", "--out", ".obiter", "--as", "json"},
-		last + " is the run file":                                         {"report", "--out", last, "--as", "json"},
-		"cannot write nowhere/a.md":                                       {"report", "--out", "nowhere/a.md"},
-		"there is no run file none.ndjson":                                {"report", "none.ndjson", "--out", "old.md"},
-		"openapi.yaml: line 1: not a run file":                            {"report", "openapi.yaml", "--out", "old.md"},
-		"is named twice, as " + last + " too":                             {"report", last, "./" + last, "--out", "old.md"},
-		"cannot write nowhere/b.md: no such file":                         {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
-		"hint: end it in .html, .xml (JUnit), .sarif, .md, .har or .json": {"try", "--at", "http://127.0.0.1:1", "--report", "b.pdf"},
+		`the name "a.pdf" does not say a format`:                         {"report", "--out", "a.pdf"},
+		`the name "-" does not say a format`:                             {"report", "--out", "-"},
+		"no file: name it with --out":                                    {"report"},
+		`invalid value "pdf" for --as`:                                   {"report", "--out", "a.md", "--as", "pdf"},
+		".obiter is a folder":                                            {"report", "--out", ".obiter", "--as", "json"},
+		last + " is the run file":                                        {"report", "--out", last, "--as", "json"},
+		"cannot write nowhere/a.md":                                      {"report", "--out", "nowhere/a.md"},
+		"there is no run file none.ndjson":                               {"report", "none.ndjson", "--out", "old.md"},
+		"openapi.yaml: line 1: not a run file":                           {"report", "openapi.yaml", "--out", "old.md"},
+		"is named twice, as " + last + " too":                            {"report", last, "./" + last, "--out", "old.md"},
+		"cannot write nowhere/b.md: no such file":                        {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
+		"hint: end it in .html, .xml, .sarif, .md, .har, .json; or name": {"try", "--at", "http://127.0.0.1:1", "--report", "b.pdf"},
 	} {
 		obiter(t, dir, args...).check(t, 2, "", want)
 	}
@@ -85,4 +87,23 @@ func TestQuiet(t *testing.T) {
 		t.Errorf("status %d: %.200s%s", o.status, o.out, o.errors)
 	}
 	obiter(t, dir, "try", "--at", "http://127.0.0.1:1", "--quiet").check(t, 3, "", "error: nothing answers")
+}
+
+// TestFormatsAreDocumented: help, the README and the page of formats name each format that there
+// is, as it is called.
+func TestFormatsAreDocumented(t *testing.T) {
+	t.Parallel()
+	help := strings.Join(strings.Fields(obiter(t, t.TempDir(), "report", "--help").out), " ")
+	for name, text := range map[string]string{"README.md": string(mustRead(t, "../..", "README.md")), "docs/formats.md": string(mustRead(t, "../..", "docs/formats.md"))} {
+		for _, f := range render.Formats {
+			if !strings.Contains(text, "`"+f.Endings[0]+"`") {
+				t.Errorf("%s does not name %s", name, f.Endings[0])
+			}
+		}
+	}
+	for _, f := range render.Formats {
+		if !strings.Contains(help, f.Endings[0]+" "+f.Title) || !strings.Contains(help, f.Name) {
+			t.Errorf("the help does not name %s (%s)", f.Endings[0], f.Name)
+		}
+	}
 }

@@ -14,6 +14,7 @@ import (
 	"obiter/internal/generate/plan"
 	"obiter/internal/generate/survey"
 	"obiter/internal/input/oad"
+	"obiter/internal/results/render"
 )
 
 func (a *app) surveyCommand() *cli.Command {
@@ -57,7 +58,7 @@ func (a *app) survey(doc *oad.Document, opt plan.Options, fields, asJSON bool) e
 	s := survey.Of(doc, p, runtime.GOMAXPROCS(0))
 	out := a.streams.Out
 	if asJSON {
-		return printJSON(out, s)
+		return render.JSON(out, s)
 	}
 	fmt.Fprintln(out, a.heading(doc))
 	t := newTable(2, 2, 3, 4, 5, 6)

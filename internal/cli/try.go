@@ -26,6 +26,7 @@ import (
 	"obiter/internal/input/oad"
 	"obiter/internal/input/sources"
 	"obiter/internal/results/record"
+	"obiter/internal/results/render"
 	"obiter/internal/results/report"
 	"obiter/internal/target/send"
 )
@@ -41,7 +42,7 @@ func (a *app) tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "save", Usage: "write the run file to `FILE`, too"},
 			forceFlag(),
 			&cli.BoolFlag{Name: "quiet", Usage: "print neither progress nor text: errors, and what --format asks for"},
-			&cli.StringSliceFlag{Name: "report", Usage: "write a report to `FILE`, too (repeatable): .html a page, .xml JUnit XML, .sarif SARIF, .md Markdown, .har an HTTP archive, .json the outcome"},
+			&cli.StringSliceFlag{Name: "report", Usage: "write a report to `FILE`, too (repeatable): " + render.FormatHelp()},
 			&cli.BoolFlag{Name: "keep-bodies", Usage: "keep and judge up to 1 MiB of an answer, not 64 KiB"},
 			&cli.BoolFlag{Name: "controls", Usage: "send the valid requests only, and say what each operation needs to be reached"},
 			&cli.BoolFlag{Name: "write", Usage: "with --controls: write what would reach more into the configuration, as comments"},
