@@ -32,6 +32,10 @@ var program string
 // TestMain builds the program that all tests drive.
 func TestMain(m *testing.M) {
 	flag.Parse()
+	if testing.Short() { // it takes minutes, and the race detector sees nothing of another process
+		fmt.Println("the built program is not driven with -short")
+		return
+	}
 	dir, err := os.MkdirTemp("", "obiter")
 	if err != nil {
 		panic(err)

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"obiter/internal/harbour"
@@ -20,14 +21,15 @@ func TestMessages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	reworded := strings.NewReplacer()
+	var reworded atomic.Pointer[strings.Replacer]
+	reworded.Store(strings.NewReplacer())
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		rec := httptest.NewRecorder()
 		office.ServeHTTP(rec, r)
 		maps.Copy(w.Header(), rec.Header())
 		w.Header().Del("Content-Length")
 		w.WriteHeader(rec.Code)
-		_, _ = w.Write([]byte(reworded.Replace(rec.Body.String())))
+		_, _ = w.Write([]byte(reworded.Load().Replace(rec.Body.String())))
 	}))
 	defer server.Close()
 	dir := folder(t)
@@ -62,9 +64,9 @@ func TestMessages(t *testing.T) {
 	block.check(t, 0, "messages:\n  /limit:\n    type: must be a whole number from 1 to 100\n", "")
 	put(t, dir, "obiter.yaml", block.out)
 	obiter(t, dir, args...).check(t, 0, "0 wrong", "")
-	reworded = strings.NewReplacer("must have at least 2 characters", "is much too short")
+	reworded.Store(strings.NewReplacer("must have at least 2 characters", "is much too short"))
 	obiter(t, dir, args...).check(t, 1, "the message is “is much too short”; it must match ^must have at least 2 characters$", "")
-	reworded = strings.NewReplacer("must be at most 400", "must be lower", "must be at least 0.1", "", "is required", "=1+1")
+	reworded.Store(strings.NewReplacer("must be at most 400", "must be lower", "must be at least 0.1", "", "is required", "=1+1"))
 	obiter(t, dir, args...)
 	o = obiter(t, dir, "messages")
 	o.check(t, 0, "must be lower  (no limit is named)\n", "")

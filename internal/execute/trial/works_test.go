@@ -456,7 +456,11 @@ func TestARefusedLogInCostsThoseThatNeedIt(t *testing.T) {
 // stays is listed.
 func TestTheWorksAreInterrupted(t *testing.T) {
 	t.Parallel()
-	for range 10 {
+	times := 10
+	if testing.Short() {
+		times = 1
+	}
+	for range times {
 		w := newWorks()
 		ctx, cancel := context.WithCancel(context.Background())
 		at := 5 + rand.IntN(400)

@@ -44,6 +44,9 @@ func plantAll(s schema.Schema, control any, opt flaw.Options) []string {
 // TestProvingNearbyIsProvingTheWhole plants into random schemas twice: proved
 // from the nearest anchor, and from the top. Both must come to the same.
 func TestProvingNearbyIsProvingTheWhole(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing of it is done side by side")
+	}
 	rng := rand.New(rand.NewPCG(3, 5))
 	top := func(v any) (any, bool) { return v, true } // what may be seen otherwise is proved from the top
 	n := 0

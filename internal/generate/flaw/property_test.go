@@ -51,6 +51,9 @@ func places(e *jsonschema.ValidationError) []string {
 // that shares no code with the planting; and where the schema has no
 // alternatives, the complaints are at the flawed fields alone.
 func TestWhatIsPlantedIsProvedByAnother(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing of it is done side by side")
+	}
 	schemas := 1200
 	if testing.Short() {
 		schemas = 200

@@ -62,6 +62,9 @@ func encode(t testing.TB, list []exchange.Case) []byte {
 }
 
 func TestPlansAreRepeatable(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing of it is done side by side")
+	}
 	doc := office(t)
 	for _, depth := range []flaw.Depth{flaw.Quick, flaw.Usual, flaw.Deep} {
 		first := cases(t, doc, plan.Options{Depth: depth, Seed: 3})

@@ -318,6 +318,9 @@ func TestRulesThatCannotBe(t *testing.T) {
 
 // TestARuleThatNothingIsFoundForCostsThatRule, and a warning.
 func TestARuleThatNothingIsFoundForCostsThatRule(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing of it is done side by side")
+	}
 	doc := description(t, towOrders)
 	for want, rules := range map[string][]config.Rule{
 		"no request was found that breaks":     {{Holds: "size(body.purpose) < 30"}, {Exists: "/reference"}},

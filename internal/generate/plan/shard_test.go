@@ -13,6 +13,9 @@ import (
 // TestShards: each case is in one shard, those of one collection in the same; what can be
 // even is even; and a case is the same wherever it is sent from.
 func TestShards(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing of it is done side by side")
+	}
 	const one = "{type: object, required: [name], properties: {name: {type: string, minLength: 2, maxLength: 9}}}"
 	var paths strings.Builder
 	for i := range 12 {

@@ -85,6 +85,9 @@ func TestBadKnown(t *testing.T) {
 
 // TestKnownTwice: an entry that is there twice is written once, and read once with a warning.
 func TestKnownTwice(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing of it is done side by side")
+	}
 	one := Known{Code: someCodes[0], Operations: []string{"POST /a", "PUT /a"}, Fields: []string{"/n"}, Comment: "seen"}
 	same := one
 	same.Operations, same.Comment = []string{"PUT /a", "POST /a"}, "seen as a warning"

@@ -50,6 +50,9 @@ const (
 // TestNothingAServiceDoesIsFatal: in whatever way it misbehaves, the run ends, each case
 // has a verdict, memory is bounded, and nothing is sent elsewhere.
 func TestNothingAServiceDoesIsFatal(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and the program is another process")
+	}
 	if len(hostile.Ways) < 60 {
 		t.Fatalf("only %d ways", len(hostile.Ways))
 	}
