@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"runtime"
 	"slices"
 	"sync"
 
@@ -160,7 +159,7 @@ func (s *scheduler) storing() bool {
 func (s *scheduler) all(ctx context.Context, p *plan.Plan) error {
 	var (
 		turns    = newTurns(dependencies(p, s.opt.Makers))
-		planners = p.Split(min(s.maxConcurrentOps, runtime.GOMAXPROCS(0)), s.maxConcurrentOps)
+		together = p.SideBySide(s.maxConcurrentOps)
 		finished = make(chan outcome)
 		tried    = map[int]outcome{} // that are not reported yet
 		reported = 0
@@ -171,8 +170,7 @@ func (s *scheduler) all(ctx context.Context, p *plan.Plan) error {
 	going := func() bool { return err == nil && s.storing() && ctx.Err() == nil }
 	begin := func(place int) {
 		running++
-		planner := planners[place%len(planners)]
-		s.spawn(func() { finished <- s.turn(ctx, planner, place) })
+		s.spawn(func() { finished <- s.turn(ctx, together, place) })
 	}
 	count := func(o outcome) {
 		turns.done(o.place)

@@ -33,11 +33,11 @@ func planned(t *testing.T, budget int) *Plan {
 func TestEdgesComeLast(t *testing.T) {
 	for _, budget := range []int{1000, 12, 0} {
 		want := map[string]int{}
-		for c := range planned(t, budget).Split(1, 1)[0].Turn(0).Cases() {
+		for c := range planned(t, budget).SideBySide(1).Turn(0).Cases() {
 			want[c.ID] = c.Number
 		}
 		parted, edges := 0, 0
-		for c := range planned(t, budget).Split(1, 1)[0].Turn(0).Stream() {
+		for c := range planned(t, budget).SideBySide(1).Turn(0).Stream() {
 			if c == nil {
 				parted++
 				continue
@@ -65,14 +65,14 @@ func TestEdgesComeLast(t *testing.T) {
 // Who finds the room full waits until the others have given enough out; who ends early gives
 // up what it took.
 func TestRoomIsBounded(t *testing.T) {
-	p := planned(t, 1000).Split(1, 1)[0]
+	p := planned(t, 1000).SideBySide(1)
 	large := []*exchange.Case{{ID: "a", Request: exchange.Request{Body: make([]byte, ofOperation)}}}
-	p.room.enter(large)
+	p.budget.enter(large)
 	op, began, ended := p.Turn(0), make(chan int), make(chan bool)
 	go func() {
 		defer close(ended)
 		for range op.Stream() {
-			began <- p.room.taken
+			began <- p.budget.taken
 			return
 		}
 	}()
@@ -81,12 +81,12 @@ func TestRoomIsBounded(t *testing.T) {
 		t.Fatal("it is planned without room")
 	case <-time.After(20 * time.Millisecond):
 	}
-	p.room.leave(large)
+	p.budget.leave(large)
 	if taken := <-began; taken == 0 {
 		t.Error("what waits to be given out takes no room")
 	}
-	if <-ended; p.room.taken != 0 {
-		t.Errorf("%d bytes are taken in the end", p.room.taken)
+	if <-ended; p.budget.taken != 0 {
+		t.Errorf("%d bytes are taken in the end", p.budget.taken)
 	}
 }
 
@@ -106,7 +106,7 @@ func TestOperationsOfOnePlannerGoSideBySide(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	planner := p.Split(1, len(doc.Operations))[0]
+	planner := p.SideBySide(len(doc.Operations))
 	planned := make([]string, len(doc.Operations))
 	var g sync.WaitGroup
 	for i := range planned {
@@ -124,7 +124,7 @@ func TestOperationsOfOnePlannerGoSideBySide(t *testing.T) {
 		})
 	}
 	g.Wait()
-	alone := p.Split(1, 1)[0]
+	alone := p.SideBySide(1)
 	for i := range planned {
 		op := alone.Turn(i)
 		want := fmt.Sprintf("%+v %d", op.Described(), len(op.Controls()))

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,78 +14,27 @@ import (
 	"obiter/internal/input/schema"
 )
 
-// answers compiles the schemas of documented answers, when they are needed.
-// It has a set of its own, so that judging does not wait for planning.
-type answers struct {
-	doc      *oad.Document
-	mu       sync.Mutex
-	set      *schema.Set
-	compiled map[answerText]answerSchema        // by set
-	at       map[document.Location]answerSchema // those that were compiled for a place
-}
+// answers are the schemas of an operation's documented answers, by their places. Each is compiled
+// when it is first needed, by whoever needs it.
+type answers map[document.Location]func() (schema.Schema, error)
 
-// answerText is what a schema says. What other places say in the same words is the same
-// schema: operations often document the same errors.
-type answerText struct{ file, text string }
-
-// answerSchema is what came of compiling one.
-type answerSchema struct {
-	schema schema.Schema
-	err    error
-}
-
-// Bounds of what is kept: operations that are tried side by side have many answers.
-const (
-	mostAnswers   = 4 * generation // schemas, compiled
-	mostAnswersAt = 1000           // places of them
-	mostOfAnswer  = 4 << 10        // bytes of the text of one
-)
-
-// compile keeps no more than so many schemas.
-func (a *answers) compile(at document.Location) (schema.Schema, error) {
-	known, has := a.at[at]
-	if has {
-		return known.schema, known.err
-	}
-	text := a.text(at)
-	if known, has = a.compiled[text]; !has {
-		if a.set == nil || len(a.compiled) == mostAnswers {
-			a.set, a.compiled, a.at = schema.NewSet(a.doc), map[answerText]answerSchema{}, nil
+func answersOf(doc *oad.Document, o oad.Operation) answers {
+	out := answers{}
+	for _, r := range o.Responses {
+		for _, m := range r.Media {
+			if at := m.Schema; at != (document.Location{}) && out[at] == nil {
+				out[at] = sync.OnceValues(func() (schema.Schema, error) {
+					s, err := schema.NewSet(doc).Compile(at.URL())
+					if err == nil {
+						err = bearable(s)
+					}
+					return s, err
+				})
+			}
 		}
-		known.schema, known.err = a.set.Compile(at.URL())
-		if known.err == nil {
-			known.err = bearable(known.schema)
-		}
-		a.compiled[text] = known
 	}
-	if a.at == nil || len(a.at) == mostAnswersAt {
-		a.at = map[document.Location]answerSchema{}
-	}
-	a.at[at] = known
-	return known.schema, known.err
+	return out
 }
-
-// text is what the schema at a place says. One that is long is compared with no other, and
-// neither is one that may have a name or a base of its own (JSON Schema 2020-12, section 8.2).
-func (a *answers) text(at document.Location) answerText {
-	own := answerText{at.File, at.Pointer}
-	file := a.doc.File(at.File)
-	if file == nil {
-		return own
-	}
-	v, ok := instance.Get(file.Value, at.Pointer)
-	if !ok {
-		return own
-	}
-	text := string(instance.Encode(v))
-	if len(text) > mostOfAnswer || identified.MatchString(text) || at.File != a.doc.Main && strings.Contains(text, `"$ref"`) {
-		return own
-	}
-	return answerText{at.File, text}
-}
-
-// identified matches what schemas are known by, and referred to in the place of another.
-var identified = regexp.MustCompile(`"\$(id|anchor|dynamic)`)
 
 // Describe tells what the description says of an answer: of its status, then of
 // its class such as 4XX, then of default (OpenAPI 3.1.1, section 4.8.16). Nil where
@@ -106,7 +54,7 @@ func (op *Operation) Describe(a exchange.Answer) *exchange.Documented {
 	return &exchange.Documented{Known: op.Documented()}
 }
 
-func (a *answers) fill(d *exchange.Documented, r oad.Response, answer exchange.Answer) {
+func (a answers) fill(d *exchange.Documented, r oad.Response, answer exchange.Answer) {
 	sent := exchange.MediaTypeOf(answer.Header.Get("Content-Type"))
 	for _, m := range r.Media {
 		t := exchange.MediaTypeOf(m.Type)
@@ -123,10 +71,8 @@ func (a *answers) fill(d *exchange.Documented, r oad.Response, answer exchange.A
 }
 
 // departure is the first point in which a body departs from the schema at a place.
-func (a *answers) departure(of document.Location, body any) (at, how string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	s, err := a.compile(of)
+func (a answers) departure(of document.Location, body any) (at, how string) {
+	s, err := a[of]()
 	if err != nil {
 		return "", "" // survey tells
 	}

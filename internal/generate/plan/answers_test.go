@@ -10,14 +10,14 @@ import (
 	"obiter/internal/input/oad"
 )
 
-// TestAnswersInTheSameWordsAreOneSchema, unless the words may mean something else where they
-// are: what each place says is held against its answer.
-func TestAnswersInTheSameWordsAreOneSchema(t *testing.T) {
+// TestAnswersAreHeldAgainstTheirOwnSchemas, also where others say the same in words that mean
+// something else there.
+func TestAnswersAreHeldAgainstTheirOwnSchemas(t *testing.T) {
 	problem := `{"type":"object","required":["title"],"properties":{"title":{"$ref":"#/components/schemas/Title"}}}`
 	named := func(anchor string) string {
 		return `{"type":"object","required":["title"],"properties":{"title":{"$ref":"#` + anchor + `"}},"$defs":{"t":{"$anchor":"` + anchor + `","type":"string"}}}`
 	}
-	long := `{"type":"object","required":["title"],"description":"` + strings.Repeat("mooring ", mostOfAnswer/8) + `"}`
+	long := `{"type":"object","required":["title"],"description":"` + strings.Repeat("mooring ", 1000) + `"}`
 	answers := []string{problem, problem, named("a"), named("b"), long, long, problem}
 	var paths []string
 	for i, s := range answers {
@@ -42,8 +42,5 @@ func TestAnswersInTheSameWordsAreOneSchema(t *testing.T) {
 				t.Errorf("%s: %s is described as %+v", op.Name(), c.body, d)
 			}
 		}
-	}
-	if n := len(p.answers.compiled); n != 5 || len(p.answers.at) != len(answers) {
-		t.Errorf("%d schemas were compiled for %d places", n, len(p.answers.at))
 	}
 }

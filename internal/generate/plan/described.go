@@ -12,15 +12,12 @@ import (
 // maxDescribed bounds the fields of an operation whose places are told.
 const maxDescribed = 2_000
 
-// Described is where the description has the operation, its fields and their rules. It is safe
-// for concurrent use with others of the plan.
+// Described is where the description has the operation, its fields and their rules.
 func (op *Operation) Described() exchange.Described {
 	out := exchange.Described{Operation: op.Name(), Number: op.number(), Skip: op.SkipReason}
 	if op.whole != nil {
 		return out
 	}
-	op.plan.busy.Lock()
-	defer op.plan.busy.Unlock()
 	doc := op.plan.doc
 	out.At = exchange.Place(doc.PlaceOf(op.Operation))
 	for _, part := range op.Parts {

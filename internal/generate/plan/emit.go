@@ -102,8 +102,6 @@ func (op *Operation) Controls() []exchange.Case {
 	if op.SkipReason != "" {
 		return nil
 	}
-	op.plan.busy.Lock()
-	defer op.plan.busy.Unlock()
 	e := op.emitter(func(_ int, c exchange.Case) bool {
 		out = append(out, c)
 		return true
@@ -359,11 +357,7 @@ func (e *emitter) plant(part *Part, control sample.Control, done map[string]bool
 			return part.KeepsTypes(name, object[name])
 		}
 	}
-	if part.In == "body" {
-		flaw.Plant(part.Schema, control.Value, opt, give)
-		return
-	}
-	e.parameters(part, control.Value, opt, give)
+	flaw.Plant(part.Schema, control.Value, opt, give)
 }
 
 func nameOf(flaws []exchange.Flaw) string {

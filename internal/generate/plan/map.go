@@ -45,10 +45,8 @@ func Map[T any](p *Plan, workers int, work func(*Operation) T) iter.Seq[T] {
 		for range workers {
 			wg.Go(func() {
 				q := *p
-				q.paths = nil
-				q.renew()
 				for i := range todo {
-					q.firsts = newFirsts()
+					q.owners = newOwners()
 					var out []T
 					for _, o := range jobs[i] {
 						select {

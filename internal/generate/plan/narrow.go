@@ -101,24 +101,24 @@ func (n *narrowing) without(some []Member) (*Operation, bool) {
 // narrowed is the operation planned with requests that leave members out, as far as
 // they are valid so.
 func (op *Operation) narrowed(leave []Member) *Operation {
-	q := op.plan.copied()
+	q := *op.plan
 	q.opt.Leave = maps.Clone(q.opt.Leave)
 	if q.opt.Leave == nil {
 		q.opt.Leave = map[string][]Member{}
 	}
 	q.opt.Leave[op.Name()] = slices.Concat(q.opt.Leave[op.Name()], leave)
-	return q.oneAtATime(op.Operation)
+	return q.prepare(op.Operation)
 }
 
 // Fresh is the operation planned with a new value at a field in each request.
 func (op *Operation) Fresh(pointer string) *Operation {
-	q := op.plan.copied()
+	q := *op.plan
 	q.opt.Rules = maps.Clone(q.opt.Rules)
 	if q.opt.Rules == nil {
 		q.opt.Rules = map[string][]config.Rule{}
 	}
 	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer, Fresh: !op.creates()})
-	return q.oneAtATime(op.Operation)
+	return q.prepare(op.Operation)
 }
 
 // Renewing lists the fields of the body that have a new value in each request.

@@ -95,42 +95,41 @@ type Plan struct {
 	// Warnings tell of rules of the configuration that nothing can be made of.
 	Warnings []*document.Error
 
-	doc         *oad.Document
-	schemes     []oad.Scheme
-	set         *schema.Set
-	maker       *sample.Maker
-	prepared    int // operations since set and maker are new
-	checking    bool
-	answers     *answers
-	opt         Options
-	operations  []oad.Operation
-	paths       map[pathKind][][]string
-	firsts      *firsts
-	plantings   *plantings
-	readers     map[string][]int // the places of GETs, by their addresses
-	holdRecords map[string]bool  // paths that records lie below; nil: not looked up yet
-	room        *budget          // for what is planned and not given out of operations side by side; nil: without bounds
-	busy        *sync.Mutex      // held while operations are planned side by side: what is compiled is used by one at a time
+	doc        *oad.Document
+	schemes    []oad.Scheme
+	checking   bool
+	opt        Options
+	operations []oad.Operation
+	paths      map[pathKind][][]string
+	owners     *methodProbeOwners
+	readers    map[string][]int // the places of GETs, by their addresses
+	records    map[string]bool  // paths that records lie below
+	budget     *budget          // for what is planned and not given out of operations side by side; nil: without bounds
+
+	// What is compiled belongs to one operation, whose plan is a copy.
+	set     *schema.Set
+	maker   *sample.Maker
+	answers answers
 }
 
-// firsts are the operations that are tried with a method that their path lacks.
-type firsts struct {
-	mu     sync.Mutex
+// methodProbeOwners are the operations that are tried with a method that their path lacks: of each
+// path the first that is planned.
+type methodProbeOwners struct {
+	mu     sync.Mutex // guards byPath
 	byPath map[string]string
 }
 
-func newFirsts() *firsts { return &firsts{byPath: map[string]string{}} }
+func newOwners() *methodProbeOwners { return &methodProbeOwners{byPath: map[string]string{}} }
 
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, schemes: doc.Schemes(), answers: &answers{doc: doc}, opt: opt, firsts: newFirsts(), plantings: &plantings{}, busy: &sync.Mutex{}, readers: map[string][]int{}}
+	p := &Plan{doc: doc, schemes: doc.Schemes(), opt: opt, owners: newOwners(), readers: map[string][]int{}, paths: pathsOf(doc), records: collectionsOf(doc)}
 	for i, o := range doc.Operations {
 		if o.Method == "GET" {
 			p.readers[o.Address()] = append(p.readers[o.Address()], i)
 		}
 	}
-	p.renew()
 	selected, err := selectOperations(doc.Operations, opt)
 	p.operations = selected
 	if opt.Base == "" && len(doc.Servers) > 0 {
@@ -145,7 +144,9 @@ func New(doc *oad.Document, opt Options) (*Plan, error) {
 			continue
 		}
 		p.checking = true
-		wrong = append(wrong, p.prepare(o).wrong)
+		op := p.prepare(o)
+		p.Warnings = op.plan.Warnings
+		wrong = append(wrong, op.wrong)
 	}
 	p.checking = false
 	return p, document.Join(wrong...)
@@ -181,7 +182,7 @@ type Operation struct {
 // last the API as a whole.
 func (p *Plan) Operations() iter.Seq[*Operation] {
 	return func(yield func(*Operation) bool) {
-		p.firsts = newFirsts()
+		p.owners = newOwners()
 		for _, o := range p.operations {
 			if !yield(p.prepare(o)) {
 				return
@@ -199,45 +200,32 @@ func (p *Plan) Operations() iter.Seq[*Operation] {
 // first reports whether an operation is the first of its path: it is the path that
 // lacks a method, so one of its operations is tried with it.
 func (p *Plan) first(o oad.Operation) bool {
-	p.firsts.mu.Lock()
-	defer p.firsts.mu.Unlock()
-	if _, has := p.firsts.byPath[o.Address()]; !has {
-		p.firsts.byPath[o.Address()] = o.Name()
+	p.owners.mu.Lock()
+	defer p.owners.mu.Unlock()
+	if _, has := p.owners.byPath[o.Address()]; !has {
+		p.owners.byPath[o.Address()] = o.Name()
 	}
-	return p.firsts.byPath[o.Address()] == o.Name()
-}
-
-// generation is how many operations share what was compiled for them. Schemas
-// are kept no longer, so that memory does not grow with the description, and the
-// compiler's tables, which it copies for each schema, stay small.
-const generation = 16
-
-func (p *Plan) renew() {
-	p.set, p.maker, p.prepared = schema.NewSet(p.doc), sample.New(p.opt.Seed), 0
-}
-
-// copied is a plan that shares what was compiled with this one, and may have options of its
-// own.
-func (p *Plan) copied() *Plan {
-	p.busy.Lock() // others may be planned
-	defer p.busy.Unlock()
-	q := *p
-	return &q
+	return p.owners.byPath[o.Address()] == o.Name()
 }
 
 // Renewed is the operation planned with other options: with the values of records
 // that were made for it alone.
 func (op *Operation) Renewed(opt Options) *Operation {
-	q := op.plan.copied()
+	q := *op.plan
 	opt.Base = q.opt.Base
 	q.opt = opt
-	return q.oneAtATime(op.Operation)
+	return q.prepare(op.Operation)
+}
+
+// own is a copy of the plan with what is compiled for one operation.
+func (p *Plan) own(o oad.Operation) *Plan {
+	q := *p
+	q.set, q.maker, q.answers = schema.NewSet(p.doc), sample.New(p.opt.Seed), answersOf(p.doc, o)
+	return &q
 }
 
 func (p *Plan) prepare(o oad.Operation) *Operation {
-	if p.prepared++; p.prepared > generation {
-		p.renew()
-	}
+	p = p.own(o)
 	op := &Operation{Operation: o, plan: p, Drops: map[string]int{}, SkipReason: o.Skip}
 	if op.SkipReason != "" {
 		return op
@@ -378,6 +366,7 @@ func (p *Plan) control(name, shape string) (exchange.Case, error) {
 	if err != nil {
 		return exchange.Case{}, err
 	}
+	p = p.own(o)
 	op := &Operation{Operation: o, plan: p, Drops: map[string]int{}}
 	if op.Skip != "" {
 		return exchange.Case{}, errors.New(op.Skip)

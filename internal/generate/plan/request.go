@@ -395,16 +395,19 @@ func (e *emitter) own() bool { return e.op.plan.foreign("PATCH "+e.op.Path) == "
 // describes reports whether the description has the method on this path, or on
 // another template that the same address would match.
 func (p *Plan) describes(method string, at oad.Operation) bool {
-	if p.paths == nil {
-		p.paths = map[pathKind][][]string{}
-		for _, o := range p.doc.Operations {
-			path := strings.Split(o.Address(), "/")
-			kind := pathKind{o.Method, len(path)}
-			p.paths[kind] = append(p.paths[kind], path)
-		}
-	}
 	here := strings.Split(at.Address(), "/")
 	return slices.ContainsFunc(p.paths[pathKind{method, len(here)}], func(path []string) bool { return overlap(path, here) })
+}
+
+// pathsOf are the segments of all paths.
+func pathsOf(doc *oad.Document) map[pathKind][][]string {
+	out := map[pathKind][][]string{}
+	for _, o := range doc.Operations {
+		path := strings.Split(o.Address(), "/")
+		kind := pathKind{o.Method, len(path)}
+		out[kind] = append(out[kind], path)
+	}
+	return out
 }
 
 // pathKind parts paths that cannot overlap.

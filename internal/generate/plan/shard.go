@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"obiter/internal/input/oad"
 )
 
 // Shard is one of several parts of a plan, which together are all of it: 2/5.
@@ -37,7 +39,7 @@ func (p *Plan) Within(s Shard, workers int) map[string]bool {
 	}
 	byKey := map[string]*group{}
 	var groups []*group
-	collections := p.collections()
+	collections := p.records
 	for c := range Map(p, workers, func(op *Operation) counted {
 		out := counted{name: op.Name(), path: op.Path}
 		for range op.Cases() {
@@ -84,18 +86,16 @@ func (p *Plan) Within(s Shard, workers int) map[string]bool {
 	return out
 }
 
-// collections are the paths that have records of their own below them: /vessels, if there
+// collectionsOf are the paths that have records of their own below them: /vessels, if there
 // is a /vessels/{vessel_id}.
-func (p *Plan) collections() map[string]bool {
-	if p.holdRecords == nil {
-		p.holdRecords = map[string]bool{}
-		for _, o := range p.doc.Operations {
-			if i := strings.LastIndexByte(o.Path, '/'); i > 0 && strings.HasPrefix(o.Path[i+1:], "{") {
-				p.holdRecords[o.Path[:i]] = true
-			}
+func collectionsOf(doc *oad.Document) map[string]bool {
+	out := map[string]bool{}
+	for _, o := range doc.Operations {
+		if i := strings.LastIndexByte(o.Path, '/'); i > 0 && strings.HasPrefix(o.Path[i+1:], "{") {
+			out[o.Path[:i]] = true
 		}
 	}
-	return p.holdRecords
+	return out
 }
 
 // collectionOf is the collection whose records a path is about: of /vessels/{id}/position
