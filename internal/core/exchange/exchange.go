@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -337,15 +336,16 @@ type Answer struct {
 	read *read // nil: it is read each time
 }
 
-// read is what was read of a body once.
+// read is what was read of a body.
 type read struct {
 	of   []byte
-	once sync.Once
+	done bool
 	v    any
 	err  error
 }
 
-// Once is the answer, whose body is read as JSON once and no more, whoever asks for it.
+// Once is the answer, whose body is read as JSON once and no more. It is for one goroutine at a
+// time.
 func (a Answer) Once() Answer {
 	a.read = &read{of: a.Body}
 	return a
@@ -360,7 +360,10 @@ func (a Answer) JSON() (any, error) {
 	if r == nil || len(r.of) != len(a.Body) || len(a.Body) > 0 && &r.of[0] != &a.Body[0] { // another body took its place
 		return instance.Decode(a.Body)
 	}
-	r.once.Do(func() { r.v, r.err = instance.Decode(r.of) })
+	if !r.done {
+		r.v, r.err = instance.Decode(r.of)
+		r.done = true
+	}
 	return r.v, r.err
 }
 

@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"obiter/internal/core/instance"
 )
@@ -183,34 +182,6 @@ var prefixes = map[string]bool{"body": true, "request": true, "requestbody": tru
 // ParseName reads a field's name in any notation. What is longer than a name can be is
 // one that the request does not have.
 func ParseName(raw string) Name {
-	if len(raw) > maxUsual {
-		return parseName(raw)
-	}
-	usual.Lock()
-	defer usual.Unlock()
-	n, has := usual.names[raw]
-	if !has {
-		raw = strings.Clone(raw)
-		if n = parseName(raw); len(usual.names) < mostUsual {
-			usual.names[raw] = n
-		}
-	}
-	return n
-}
-
-// usual are names that were read before: the members of an API's answers are the same ones
-// each time.
-var usual = struct {
-	sync.Mutex
-	names map[string]Name
-}{names: map[string]Name{}}
-
-const (
-	maxUsual  = 32 // bytes
-	mostUsual = 1024
-)
-
-func parseName(raw string) Name {
 	if len(raw) > maxParsed {
 		raw = strings.ToValidUTF8(raw[:maxParsed], "")
 		return Name{Raw: raw, Notation: Plain, readings: [][]string{{raw}}}

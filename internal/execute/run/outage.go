@@ -56,7 +56,11 @@ func (o *operation) sendValid(ctx context.Context, c exchange.Case, describe fun
 	if e.Response.Success() && ctx.Err() == nil {
 		o.locked(func() { o.mayHaveLost = &e.Case })
 		o.mayBreak = o.checkHealth(ctx)
-		o.locked(func() { o.mayHaveLost = nil })
+		o.locked(func() {
+			if o.confirmer == nil { // else who looks whether the service works wants to know
+				o.mayHaveLost = nil
+			}
+		})
 	}
 	return e
 }
@@ -139,7 +143,7 @@ func (o *operation) awaitOthers(ctx context.Context) {
 func (o *operation) endConfirming(outage bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.confirmer = nil
+	o.confirmer, o.mayHaveLost = nil, nil
 	if outage && !o.isSerial() {
 		o.outages++
 		o.interruptAll()

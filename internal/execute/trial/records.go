@@ -451,7 +451,7 @@ func (w *work) sendWithRecords(ctx context.Context, c exchange.Case) exchange.Ex
 	c = records.Keeping(records.Current(c))
 	w.noteSent(c.ID)
 	return w.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
-		e.Case = records.Current(e.Case)
+		defer w.change(ctx, w.lane, records, &e)()
 		if why := records.Withhold(ctx, &e, w.again); why != "" {
 			e.Response = exchange.Answer{Err: why, NotSent: true}
 			return e

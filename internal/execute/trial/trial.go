@@ -162,7 +162,7 @@ func (t *trial) sendIn(lane *send.Lane) fixture.Send {
 		records.SendBy(t.sendIn(lane))
 		return t.renewal.deliver(ctx, c, func(e exchange.Exchange) exchange.Exchange {
 			if target == nil {
-				e.Case = records.Current(e.Case)
+				defer t.change(ctx, lane, records, &e)()
 				if why := records.Withhold(ctx, &e, func() (bool, bool) { return false, false }); why != "" {
 					e.Response = exchange.Answer{Err: why, NotSent: true}
 					return e
@@ -171,6 +171,28 @@ func (t *trial) sendIn(lane *send.Lane) fixture.Send {
 			e.Response = t.dispatch(ctx, sender, records, &e.Case, target)
 			return e
 		})
+	}
+}
+
+// change waits until no other request changes the record that an exchange is to change, and puts
+// its address as it is then into it. It has to be done with before the next one may.
+func (t *trial) change(ctx context.Context, lane *send.Lane, records *fixture.Records, e *exchange.Exchange) (done func()) {
+	e.Case = records.Current(e.Case)
+	if m := e.Request.Method; m != http.MethodPut && m != http.MethodPatch && m != http.MethodDelete { // RFC 9110, section 9.3; RFC 5789
+		return func() {}
+	}
+	for {
+		address, _, _ := strings.Cut(e.Request.URL, "?")
+		done, err := lane.Change(ctx, address)
+		if err != nil {
+			return func() {}
+		}
+		now := records.Current(e.Case)
+		if now.Request.URL == e.Request.URL {
+			return done
+		}
+		done() // it was renamed meanwhile
+		e.Case = now
 	}
 }
 

@@ -70,26 +70,17 @@ type Totals struct {
 	Layout *judge.Layout `json:"layout,omitempty"` // how the API names fields, as learned
 }
 
-// Writer writes a run file. It is safe for concurrent use.
+// Writer writes a run file, for one goroutine at a time.
 type Writer struct {
-	mu    sync.Mutex
 	w     io.Writer
 	lines int // after the first
 }
 
 // Lines is how many lines were written after the first.
-func (w *Writer) Lines() int {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.lines
-}
+func (w *Writer) Lines() int { return w.lines }
 
 // Copy writes a line as it was read (Line.Raw).
-func (w *Writer) Copy(line []byte) error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.write(line)
-}
+func (w *Writer) Copy(line []byte) error { return w.write(line) }
 
 func (w *Writer) write(line []byte) error {
 	if _, err := w.w.Write(append(line, '\n')); err != nil {
@@ -117,8 +108,6 @@ func (w *Writer) line(v any) error {
 	if err != nil {
 		return err
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	return w.write(line)
 }
 

@@ -181,6 +181,12 @@ func (f *limiter) acquire(ctx context.Context, lane *Lane) (release func(), err 
 	return nil, ctx.Err()
 }
 
+// Change waits until no other request changes the record at an address, which one of this lane then
+// does, until it is done. The error is the context's.
+func (l *Lane) Change(ctx context.Context, address string) (done func(), err error) {
+	return l.limiter.change(ctx, l, address)
+}
+
 // change waits until no other request changes the record at an address, which it then does, until
 // it is done. Who has the service for itself need not wait.
 func (f *limiter) change(ctx context.Context, lane *Lane, address string) (done func(), err error) {

@@ -214,17 +214,9 @@ func (e *TrustError) Error() string {
 
 // Send sends one case. An answer always comes back; its Err says why none did. What a busy
 // service sent away (429, 503) is sent again after the pause that it asks for, with nothing else
-// in flight. What changes one record is sent one request after the other. The case's address must lie under the Sender's base.
+// in flight. The case's address must lie under the Sender's base.
 func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 	service := s.opt.Service
-	if changesRecord(c.Request.Method) {
-		address, _, _ := strings.Cut(c.Request.URL, "?")
-		done, err := service.limiter.change(ctx, s.lane, address)
-		if err != nil {
-			return exchange.Answer{Err: "interrupted", NotSent: true}
-		}
-		defer done()
-	}
 	deadline := time.Now().Add(s.opt.Patience)
 	for waited := false; ; waited = true {
 		if !service.over(ctx) || ctx.Err() != nil {
@@ -252,12 +244,6 @@ func (s *Sender) Send(ctx context.Context, c exchange.Case) exchange.Answer {
 		}
 		service.limiter.busy(wait)
 	}
-}
-
-// changesRecord reports whether requests with a method change the record at their address (RFC
-// 9110, section 9.3; RFC 5789).
-func changesRecord(method string) bool {
-	return method == http.MethodPut || method == http.MethodPatch || method == http.MethodDelete
 }
 
 // admitted sends a case when there is room for it; or, alone, when nothing else is in flight.
