@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -80,7 +81,8 @@ func (a *app) watch(ctx context.Context, c *cli.Command) error {
 
 // silent is a status whose message was printed.
 func silent(err error) error {
-	if f, is := err.(*failure); is {
+	var f *failure
+	if errors.As(err, &f) {
 		return &failure{f.status, "", ""}
 	}
 	return err
