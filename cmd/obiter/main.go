@@ -22,7 +22,7 @@ const patience = 15 * time.Second
 // tuneGC collects garbage seldom while little memory is needed, for a command is short, and as
 // often as it takes to stay below the limit where that is possible.
 func tuneGC() {
-	const percent, limit = 200, 128 << 20
+	const percent, limit = 400, 80 << 20
 	debug.SetGCPercent(percent)
 	debug.SetMemoryLimit(limit)
 }
