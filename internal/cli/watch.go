@@ -64,8 +64,9 @@ func (a *app) watch(ctx context.Context, c *cli.Command) error {
 			return status
 		}
 		a.watched(c, &w)
+		was := w.signature() // before anybody is asked to change something
 		fmt.Fprintln(a.streams.Out, a.style.dim("\nEnter: try again what failed; f and Enter: everything; q and Enter: end. A changed description or\nconfiguration, or the service when it is back, does it too."))
-		what := w.wait(ctx)
+		what := w.wait(ctx, was)
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
@@ -127,9 +128,9 @@ func (a *app) watched(c *cli.Command, w *watching) {
 	}
 }
 
-// wait waits for what the next round is for.
-func (w *watching) wait(ctx context.Context) next {
-	was, away := w.signature(), false
+// wait waits for what the next round is for. The files were as the signature says.
+func (w *watching) wait(ctx context.Context, was string) next {
+	away := false
 	tick := time.NewTicker(watchTick)
 	defer tick.Stop()
 	for {
