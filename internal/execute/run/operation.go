@@ -330,18 +330,25 @@ func (o *operation) sendRepeats(ctx context.Context) {
 	}
 }
 
+// sendControlAgain sends the control with values of its own, and reports whether it was accepted, or
+// is a conflict, as a second creation may rightly be.
+func (o *operation) sendControlAgain(ctx context.Context) (e exchange.Exchange, accepted bool) {
+	again := *o.control
+	again.Again = true
+	e = o.send(ctx, again, nil)
+	return e, e.Response.Success() || e.Response.Status == http.StatusConflict
+}
+
 // resendControl sends the control once more: what flawed requests left behind may have
-// spoilt it. A second creation may rightly be a conflict.
+// spoilt it.
 func (o *operation) resendControl(ctx context.Context) {
 	if o.control == nil || o.op.Method == "DELETE" { // what is gone stays gone
 		return
 	}
-	again := *o.control
-	again.Again = true // with values of its own
-	e := o.send(ctx, again, nil)
-	if !e.Response.Success() && e.Response.Status != http.StatusConflict { // or others are in its way
+	e, accepted := o.sendControlAgain(ctx)
+	if !accepted { // or others are in its way
 		release := o.exclusive(ctx)
-		e = o.send(ctx, again, nil)
+		e, _ = o.sendControlAgain(ctx)
 		release()
 	}
 	if ctx.Err() == nil {

@@ -153,10 +153,8 @@ func (o *operation) resendAlone(ctx context.Context, c exchange.Case) (e exchang
 // works reports whether the service accepts a valid request.
 func (o *operation) works(ctx context.Context) bool {
 	if o.control != nil && o.op.Method != http.MethodDelete {
-		again := *o.control
-		again.Again = true
-		a := o.send(ctx, again, nil).Response
-		return a.Success() || a.Err == "" && a.Status == http.StatusConflict
+		_, accepted := o.sendControlAgain(ctx)
+		return accepted
 	}
 	o.mu.Lock()
 	reader := o.reader

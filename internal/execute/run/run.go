@@ -2,7 +2,7 @@
 // one, then everything else with bounded concurrency; operations that have nothing
 // to do with one another side by side. Each answer is recorded where it arrives, and
 // judged by what is known by then. When all have come, the record is judged by what
-// the whole run taught. What holds all rooms together is here, and nothing else.
+// the whole run taught. What holds all packages together is here, and nothing else.
 package run
 
 import (

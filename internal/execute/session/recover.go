@@ -172,7 +172,7 @@ func (r *Recovery) store(m *merger, names ...string) (*Result, error) {
 	}
 	out.File = current
 	if err := os.Rename(current+".merged", current); err != nil {
-		return r.result, &trial.FileError{Name: current, Cause: linkCause(err)}
+		return r.result, &trial.FileError{Name: current, Cause: cause(err)}
 	}
 	return out, nil
 }

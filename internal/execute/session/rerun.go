@@ -261,7 +261,7 @@ func (m *merger) merge(names []string, to string) (*Result, error) {
 	defer r.Close()
 	made, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
-		return nil, &trial.FileError{Name: to, Cause: pathCause(err)}
+		return nil, &trial.FileError{Name: to, Cause: cause(err)}
 	}
 	m.is = compare.New()
 	rep, err := r.Write(made, m.is.Add)

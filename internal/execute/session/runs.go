@@ -165,7 +165,7 @@ func OpenRegular(name, called string, missing error) (*os.File, error) {
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, &Error{fmt.Sprintf("cannot read %s: %v", called, pathCause(err)), ""}
+		return nil, &Error{fmt.Sprintf("cannot read %s: %v", called, cause(err)), ""}
 	}
 	return f, nil
 }

@@ -105,7 +105,7 @@ func (s Store) put(file string, made time.Time) (name string, err error) {
 	}
 	folder := filepath.Join(s.Folder, runsFolder, addressName(head.At))
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return "", &trial.FileError{Name: folder, Cause: pathCause(err)}
+		return "", &trial.FileError{Name: folder, Cause: cause(err)}
 	}
 	for ; ; made = made.Add(time.Millisecond) {
 		name = filepath.Join(folder, made.UTC().Format(timeLayout)+ending)
@@ -114,7 +114,7 @@ func (s Store) put(file string, made time.Time) (name string, err error) {
 		}
 	}
 	if err := os.Rename(file, name); err != nil {
-		return "", &trial.FileError{Name: name, Cause: linkCause(err)}
+		return "", &trial.FileError{Name: name, Cause: cause(err)}
 	}
 	s.prune()
 	return name, nil
@@ -184,17 +184,14 @@ func headOf(name string) (record.Head, error) {
 	return r.Head, f.Close()
 }
 
-func pathCause(err error) error {
+// cause is the reason of a file error, without the paths that are named anyway.
+func cause(err error) error {
 	var path *fs.PathError
-	if errors.As(err, &path) {
-		return path.Err
-	}
-	return err
-}
-
-func linkCause(err error) error {
 	var link *os.LinkError
-	if errors.As(err, &link) {
+	switch {
+	case errors.As(err, &path):
+		return path.Err
+	case errors.As(err, &link):
 		return link.Err
 	}
 	return err
