@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"reflect"
-	"runtime"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -17,27 +16,7 @@ import (
 
 // readJSON reads JSON several times as fast as YAML's reader would.
 func readJSON(name string, src []byte) (*File, error) {
-	if len(src) >= large && runtime.GOMAXPROCS(0) > 1 {
-		if f := readPieces(name, src, piece); f != nil {
-			return f, nil
-		}
-	}
-	if f, err := readWhole(name, src, false); err == nil {
-		return f, nil
-	}
-	return readWhole(name, src, true)
-}
-
-// errTwice is what readers say that are not strict.
-var errTwice = errors.New("a member appears twice")
-
-func readWhole(name string, src []byte, strict bool) (*File, error) {
-	k := newKnown()
-	if strict { // it says what is wrong, and need not be fast
-		k.small = nil
-	}
-	r := newReader(name, src, strict, k)
-	f := r.file
+	r := newReader(name, src)
 	m, at, err := r.value(0, "")
 	if err == nil {
 		behind := r.next()
@@ -50,8 +29,8 @@ func readWhole(name string, src []byte, strict bool) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.Value, f.top = m.value, place{at.line, at.column, m.inside}
-	return f, nil
+	r.file.Value, r.file.top = m.value, place{at.line, at.column, m.inside}
+	return r.file, nil
 }
 
 // jsonReader turns tokens into values and their places.
@@ -60,37 +39,17 @@ type jsonReader struct {
 	src    []byte
 	tokens *jsontext.Decoder
 
-	known           // what comes often, and is kept once
-	open    []found // in the containers that are being read, the outermost first
-	counted int     // how far lines are counted, in bytes
+	texts   map[string]any      // what comes often, and is kept once: by what is between the quotes
+	lists   map[uint64][]string // names of members, by a sum of them
+	open    []found             // in the containers that are being read, the outermost first
+	counted int                 // how far lines are counted, in bytes
 	line    int
 	begins  int // where the line begins
 }
 
-// known are values that come often in a document, and are kept once. It is used by one
-// reader after another.
-type known struct {
-	texts map[string]any      // by what is between the quotes
-	lists map[uint64][]string // names of members, by a sum of them
-	small map[string]small    // objects, by their texts; nil: none are kept
-}
-
-func newKnown() known {
-	return known{texts: map[string]any{}, lists: map[uint64][]string{}, small: map[string]small{}}
-}
-
-// small is an object with nothing inside but texts, numbers, booleans and null.
-type small struct {
-	value  map[string]any
-	at     place // where it begins
-	inside *inside
-}
-
-// newReader reads JSON. Only a strict one tells which member appears twice in an object, which
-// takes a tenth of its time; others tell that one does.
-func newReader(name string, src []byte, strict bool, k known) *jsonReader {
-	return &jsonReader{file: &File{Name: name, order: map[uintptr][]string{}}, src: src, known: k, line: 1,
-		tokens: jsontext.NewDecoder(bytes.NewBuffer(src), jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(!strict))}
+func newReader(name string, src []byte) *jsonReader {
+	return &jsonReader{file: &File{Name: name, order: map[uintptr][]string{}}, src: src, texts: map[string]any{}, lists: map[uint64][]string{}, line: 1,
+		tokens: jsontext.NewDecoder(bytes.NewBuffer(src), jsontext.AllowInvalidUTF8(true))}
 }
 
 // found is a member of an object, or an element of a list, which has no name.
@@ -162,23 +121,9 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	if depth > maxDepth {
 		return made{}, at, r.fail(at, fmt.Sprintf("nests deeper than %d levels", maxDepth), "flatten it, or use $ref")
 	}
-	var text []byte // of a small object, which ends there
-	end := 0
-	switch r.tokens.PeekKind() {
-	case '"':
+	if r.tokens.PeekKind() == '"' {
 		text, err := r.text()
 		return made{value: text}, at, err
-	case '{':
-		if text = r.smallText(); text == nil || depth == maxDepth || key == "properties" {
-			break
-		}
-		if s, has := r.small[string(text)]; has {
-			if err := r.tokens.SkipValue(); err != nil {
-				return made{}, at, r.syntax(err)
-			}
-			return made{value: s.value, inside: s.placed(at)}, at, nil
-		}
-		end = r.counted + len(text)
 	}
 	t, err := r.tokens.ReadToken()
 	if err != nil {
@@ -187,9 +132,6 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 	switch t.Kind() {
 	case '{':
 		m, err := r.object(depth, key)
-		if err == nil && int(r.tokens.InputOffset()) == end {
-			r.keepSmall(text, at, m)
-		}
 		return m, at, err
 	case '[':
 		m, err := r.list(depth)
@@ -204,47 +146,6 @@ func (r *jsonReader) value(depth int, key string) (made, place, error) {
 		return made{value: t.Kind() == 't'}, at, nil
 	}
 	return made{}, at, nil // null
-}
-
-// Limits of the objects that are kept once: most of a description's objects are small, and
-// the same as others.
-const (
-	smallText = 256
-	mostSmall = 8192
-)
-
-// smallText is the text of the object that comes next, if it is a small one: up to the
-// first brace that ends one, unless that is part of a text.
-func (r *jsonReader) smallText() []byte {
-	rest := r.src[r.counted:]
-	end := bytes.IndexByte(rest[:min(len(rest), smallText)], '}')
-	if end < 0 || bytes.IndexByte(rest[1:end], '{') >= 0 || bytes.IndexByte(rest[:end], '[') >= 0 {
-		return nil
-	}
-	return rest[:end+1]
-}
-
-// keepSmall keeps an object of a text, which was read to its end. A reference is a place of
-// its own, in which something else may be put.
-func (r *jsonReader) keepSmall(text []byte, at place, m made) {
-	value, _ := m.value.(map[string]any)
-	if _, refers := value["$ref"]; refers || len(value) == 0 || r.small == nil || len(r.small) == mostSmall {
-		return
-	}
-	r.small[string(text)] = small{value, at, m.inside}
-}
-
-// placed are the places in an object of the same text that begins elsewhere.
-func (s small) placed(at place) *inside {
-	in := &inside{names: s.inside.names, places: make([]place, len(s.inside.places))}
-	for i, p := range s.inside.places {
-		if p.line == s.at.line { // else it is as far from where its line begins
-			p.column += at.column - s.at.column
-		}
-		p.line += at.line - s.at.line
-		in.places[i] = p
-	}
-	return in
 }
 
 // Limits of the texts that are kept once, however often they come: the names of keywords
@@ -298,9 +199,6 @@ func (r *jsonReader) object(depth int, key string) (made, error) {
 	for i, m := range members {
 		object[m.name], in.places[i] = m.value, m.at
 	}
-	if len(object) < len(members) {
-		return made{}, errTwice
-	}
 	r.close(first)
 	if key == "properties" {
 		r.file.order[reflect.ValueOf(object).Pointer()] = in.names
@@ -308,7 +206,8 @@ func (r *jsonReader) object(depth int, key string) (made, error) {
 	return made{value: object, inside: in}, nil
 }
 
-// Limits of the lists of names that are kept once, since many objects have the same members.
+// Limits of the lists of names that are kept once, since many objects have the same members;
+// without that, planning 13 MB takes an eighth longer.
 const (
 	fewNames  = 8
 	mostLists = 4096
