@@ -43,11 +43,13 @@ func ReadKnown(name string, src []byte, codes []string) (list []Known, twice []*
 		return nil, nil, tree.Fail("", "it begins with accepted: and has an entry a cause; obiter accept writes it", "the file of known causes is not an object")
 	}
 	r := reader{tree}
-	all := []error{r.known("", top, "accepted")}
-	entries, err := r.list("/accepted", top["accepted"])
-	all = append(all, err)
+	var file struct{ Accepted []knownKeys }
+	all := []error{r.into("", top, &file)}
+	if _, has := top["accepted"]; !has && len(top) == 0 {
+		all = append(all, r.tree.Fail("", "write accepted: and an entry a cause, as obiter accept does", "the file names no cause"))
+	}
 	seen := map[string]int{}
-	for i, e := range entries {
+	for i, e := range file.Accepted {
 		at := fmt.Sprintf("/accepted/%d", i)
 		k, err := r.knownCause(at, e, codes)
 		all = append(all, err)
@@ -90,27 +92,17 @@ func (k Known) key() string {
 	return fmt.Sprintf("%q %q %q %q %q", k.Code, k.Families, k.Operations, k.Fields, k.At)
 }
 
-func (r reader) knownCause(at string, v any, codes []string) (Known, error) {
-	k := Known{}
+// knownKeys are the keys of a Known.
+type knownKeys struct {
+	Code                         string
+	Families, Operations, Fields []string
+	At, Reason, Until            string
+}
+
+func (r reader) knownCause(at string, keys knownKeys, codes []string) (Known, error) {
+	k := Known{Code: keys.Code, Families: slices.Sorted(slices.Values(keys.Families)), Operations: slices.Sorted(slices.Values(keys.Operations)), Fields: slices.Sorted(slices.Values(keys.Fields)), At: keys.At, Reason: keys.Reason, Until: keys.Until}
 	k.Line, _ = r.tree.At(at)
-	object, err := r.object(at, v)
-	if err != nil {
-		return k, err
-	}
-	all := []error{r.known(at, object, "code", "families", "operations", "fields", "at", "reason", "until")}
-	for key, into := range map[string]*string{"code": &k.Code, "at": &k.At, "reason": &k.Reason, "until": &k.Until} {
-		if v, has := object[key]; has {
-			text, err := r.text(at+"/"+key, v)
-			*into, all = text, append(all, err)
-		}
-	}
-	for key, into := range map[string]*[]string{"families": &k.Families, "operations": &k.Operations, "fields": &k.Fields} {
-		if v, has := object[key]; has {
-			list, err := r.texts(at+"/"+key, v)
-			slices.Sort(list)
-			*into, all = list, append(all, err)
-		}
-	}
+	var all []error
 	if !slices.Contains(codes, k.Code) {
 		hint := "obiter explain lists the codes"
 		if near, ok := suggest.Name(k.Code, codes); ok {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -114,10 +115,10 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 	if !ok {
 		return nil, tree.Fail("", "it should hold keys such as description: and at:", "the configuration is not an object")
 	}
-	r := reader{tree}
-	all := []error{r.known("", top, "description", "at", "headers", "statuses", "allow_hosts", "errors", "fixtures", "operations", "messages", "credentials", "lesser", "tls", "skip", "rules", "reach", "service", "path", "query", "header", "cookie")}
-	for _, part := range []func(reader, map[string]any) error{c.simple, c.layout, c.headers, c.credentials, c.statuses, c.everywhere, c.choice, c.fixtures, c.operations, c.messages, c.tls, c.service} {
-		all = append(all, part(r, top))
+	r, f := reader{tree}, file{}
+	all := []error{r.into("", top, &f)}
+	for _, part := range []func(reader, file) error{c.simple, c.layout, c.headers, c.statuses, c.fixtures, c.operations, c.messages, c.service} {
+		all = append(all, part(r, f))
 	}
 	if err := document.Join(append(all, c.references(r, top))...); err != nil {
 		return nil, err
@@ -131,103 +132,119 @@ func Read(name string, src []byte, env func(string) (string, bool)) (*Config, er
 	return c, nil
 }
 
-func (c *Config) simple(r reader, top map[string]any) error {
-	var errs [3]error
-	for i, key := range []string{"description", "at"} {
-		into := []*string{&c.Description, &c.At}[i]
-		if v, has := top[key]; has {
-			*into, errs[i] = r.text("/"+key, v)
-		}
-	}
-	if v, has := top["reach"]; has {
-		text, err := r.text("/reach", v)
-		if err == nil && text != "all" {
-			err = r.tree.Fail("/reach", "write reach: all, or leave it out", "reach is %q", text)
-		}
-		if c.ReachAll = err == nil; err != nil {
-			return err
-		}
-	}
-	if v, has := top["allow_hosts"]; has {
-		c.AllowHosts, errs[2] = r.texts("/allow_hosts", v)
-	}
-	return document.Join(errs[:]...)
+// file has a field for each key of the configuration; the same in schema.json is for
+// editors.
+type file struct {
+	Description, At     string
+	Headers             map[string]string
+	AllowHosts          []string `key:"allow_hosts"`
+	Statuses            map[string]any
+	Errors              *errorKeys
+	Fixtures            []fixtureKeys
+	Operations          map[string]operationKeys
+	Messages            map[string]map[string]string
+	Credentials, Lesser map[string]string
+	TLS                 *TLS
+	Skip                []string
+	Rules               struct{ Only, Without []string }
+	Reach               string
+	Service             *serviceKeys
+	values
 }
 
-func (c *Config) layout(r reader, top map[string]any) error {
-	v, has := top["errors"]
-	if !has {
+type errorKeys struct {
+	List, Object, Map, Field, Message, Prefix *string
+	Notation                                  string
+	FirstIndex                                any    `key:"first_index"`
+	MediaType                                 string `key:"media_type"`
+}
+
+type operationKeys struct {
+	Body        any
+	Rules       []ruleKeys
+	Allow       bool
+	Credentials any
+	Lesser      any
+	values
+}
+
+// simple takes over what needs little reading.
+func (c *Config) simple(r reader, f file) error {
+	c.Description, c.At, c.AllowHosts, c.Skip, c.Break, c.Spare = f.Description, f.At, f.AllowHosts, f.Skip, f.Rules.Only, f.Rules.Without
+	c.Credentials, c.Lesser = f.Credentials, f.Lesser
+	all := []error{r.schemes("/credentials", f.Credentials), r.schemes("/lesser", f.Lesser)}
+	if c.ReachAll = f.Reach == "all"; f.Reach != "" && !c.ReachAll {
+		all = append(all, r.tree.Fail("/reach", "write reach: all, or leave it out", "reach is %q", f.Reach))
+	}
+	var err error
+	c.Parameters, err = r.parameters("", f.values)
+	if all = append(all, err); f.TLS != nil {
+		if c.Files = *f.TLS; (f.TLS.Cert == "") != (f.TLS.Key == "") {
+			all = append(all, r.tree.Fail("/tls", "a client certificate is both: cert: and key:", "one of cert: and key: is missing"))
+		}
+	}
+	return document.Join(all...)
+}
+
+func (c *Config) layout(r reader, f file) error {
+	e := f.Errors
+	if e == nil {
 		return nil
 	}
-	object, err := r.object("/errors", v)
-	if err != nil {
-		return err
+	fail := func(key, hint, problem string, args ...any) error {
+		return r.tree.Fail("/errors"+key, hint, problem, args...)
 	}
-	all := []error{r.known("/errors", object, "list", "object", "map", "field", "message", "notation", "prefix", "first_index", "media_type")}
-	c.Errors = &Errors{}
-	if v, has := object["media_type"]; has {
-		text, err := r.text("/errors/media_type", v)
-		if err == nil && !strings.Contains(exchange.MediaTypeOf(text), "/") {
-			err = r.tree.Fail("/errors/media_type", "for example media_type: application/json", "%q is not a media type", text)
-		}
-		all = append(all, err)
-		c.Errors.MediaType = exchange.MediaTypeOf(text)
-		c.Errors.Learned = len(object) == 1
+	var all []error
+	c.Errors = &Errors{MediaType: exchange.MediaTypeOf(e.MediaType), Notation: e.Notation, FromOne: e.FirstIndex == json.Number("1")}
+	if e.MediaType != "" && !strings.Contains(c.Errors.MediaType, "/") {
+		all = append(all, fail("/media_type", "for example media_type: application/json", "%q is not a media type", e.MediaType))
 	}
-	if !c.Errors.Learned {
-		all = append(all, c.place(r, object))
+	if c.Errors.Learned = *e == (errorKeys{MediaType: e.MediaType}) && e.MediaType != ""; !c.Errors.Learned {
+		all = append(all, c.place(r, e, fail))
 	}
-	if v, has := object["notation"]; has {
-		text, err := r.text("/errors/notation", v)
-		if err == nil && !slices.Contains(notations, text) {
-			err = r.tree.Fail("/errors/notation", "use "+strings.Join(notations, ", "), "unknown notation %q", text)
-		}
-		c.Errors.Notation, all = text, append(all, err)
+	if e.Notation != "" && !slices.Contains(notations, e.Notation) {
+		all = append(all, fail("/notation", "use "+strings.Join(notations, ", "), "unknown notation %q", e.Notation))
 	}
-	if v, has := object["first_index"]; has {
-		n, _ := v.(json.Number)
-		if n != "0" && n != "1" {
-			all = append(all, r.tree.Fail("/errors/first_index", "use 0 or 1", "the first entry of a list has no such number"))
-		}
-		c.Errors.FromOne = n == "1"
+	if e.FirstIndex != nil && e.FirstIndex != json.Number("0") && !c.Errors.FromOne {
+		all = append(all, fail("/first_index", "use 0 or 1", "the first entry of a list has no such number"))
 	}
 	return document.Join(all...)
 }
 
 // place reads where fields are named.
-func (c *Config) place(r reader, object map[string]any) error {
-	for _, kind := range []string{"list", "object", "map"} {
-		if _, has := object[kind]; !has {
+func (c *Config) place(r reader, e *errorKeys, fail func(key, hint, problem string, args ...any) error) error {
+	var in *string
+	for i, kind := range []string{"list", "object", "map"} {
+		given := []*string{e.List, e.Object, e.Map}[i]
+		switch {
+		case given == nil:
+		case in != nil:
+			return fail("/"+kind, "give one of the two", "the layout has %s: and %s:", c.Errors.Kind, kind)
+		default:
+			c.Errors.Kind, in = kind, given
+		}
+	}
+	switch {
+	case in == nil:
+		return fail("", "for example errors: { list: /errors, field: /pointer, message: /detail }; or object: with field:, or map:", "the layout has no list, no object and no map")
+	case e.Map == nil && e.Field == nil:
+		return fail("", "for example errors: { "+c.Errors.Kind+": /errors, field: /pointer, message: /detail }", "the layout has no field")
+	}
+	for _, m := range []struct {
+		key   string
+		given *string
+		into  *string
+	}{{c.Errors.Kind, in, &c.Errors.In}, {"field", e.Field, &c.Errors.Field}, {"message", e.Message, &c.Errors.Message}, {"prefix", e.Prefix, &c.Errors.Prefix}} {
+		if m.given == nil {
 			continue
 		}
-		if c.Errors.Kind != "" {
-			return r.tree.Fail("/errors/"+kind, "give one of the two", "the layout has %s: and %s:", c.Errors.Kind, kind)
+		if e.Map != nil && (m.key == "field" || m.key == "message") {
+			return fail("/"+m.key, "leave it out: the keys of a map are the names, and its values the messages", "a map has no %s", m.key)
 		}
-		c.Errors.Kind = kind
-	}
-	if c.Errors.Kind == "" {
-		return r.tree.Fail("/errors", "for example errors: { list: /errors, field: /pointer, message: /detail }; or object: with field:, or map:", "the layout has no list, no object and no map")
-	}
-	if _, has := object["field"]; !has && c.Errors.Kind != "map" {
-		return r.tree.Fail("/errors", "for example errors: { "+c.Errors.Kind+": /errors, field: /pointer, message: /detail }", "the layout has no field")
-	}
-	for _, key := range []string{"field", "message"} {
-		if _, has := object[key]; has && c.Errors.Kind == "map" {
-			return r.tree.Fail("/errors/"+key, "leave it out: the keys of a map are the names, and its values the messages", "a map has no %s", key)
-		}
-	}
-	for key, into := range map[string]*string{c.Errors.Kind: &c.Errors.In, "field": &c.Errors.Field, "message": &c.Errors.Message, "prefix": &c.Errors.Prefix} {
-		v, has := object[key]
-		if !has {
-			continue
-		}
-		at := "/errors/" + key
-		text, err := r.text(at, v)
-		if err == nil && (text != "" || key != c.Errors.Kind) { // the answer itself may be the map
-			err = r.pointer(at, text)
-		}
-		if *into = text; err != nil {
-			return err
+		if *m.into = *m.given; *m.given != "" || m.given != in { // the answer itself may be the map
+			if err := r.pointer("/errors/"+m.key, *m.given); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -236,53 +253,34 @@ func (c *Config) place(r reader, object map[string]any) error {
 // notations are the ways in which a field's name can be written.
 var notations = []string{"pointer", "pointer-fragment", "dotted", "bracketed", "segments", "name"}
 
-func (c *Config) headers(r reader, top map[string]any) error {
-	v, has := top["headers"]
-	if !has {
-		return nil
-	}
-	object, err := r.object("/headers", v)
-	if err != nil {
-		return err
-	}
+func (c *Config) headers(r reader, f file) error {
 	var all []error
 	for _, name := range r.tree.Names("/headers") {
-		at := instance.Join("/headers", name)
-		value, err := r.text(at, object[name])
-		if err == nil && (!httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value)) {
-			err = r.tree.Fail(at, "a header is a name without spaces, and one line", "%q is not a header", name)
+		value := f.Headers[name]
+		if !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value) {
+			all = append(all, r.tree.Fail(instance.Join("/headers", name), "a header is a name without spaces, and one line", "%q is not a header", name))
 		}
-		c.Headers, all = append(c.Headers, [2]string{name, value}), append(all, err)
+		c.Headers = append(c.Headers, [2]string{name, value})
 	}
 	return document.Join(all...)
 }
 
 // classes are those whose statuses can be narrowed.
-var classes = []exchange.Class{exchange.Syntax, exchange.Type, exchange.Constraint, exchange.UnknownField, exchange.EmptyBody, exchange.Parameter,
-	exchange.PathParameter, exchange.MediaType, exchange.Method, exchange.NotFound, exchange.Reference, exchange.Duplicate, exchange.Unauthorized, exchange.Forbidden}
+var classes = []string{string(exchange.Syntax), string(exchange.Type), string(exchange.Constraint), string(exchange.UnknownField), string(exchange.EmptyBody), string(exchange.Parameter),
+	string(exchange.PathParameter), string(exchange.MediaType), string(exchange.Method), string(exchange.NotFound), string(exchange.Reference), string(exchange.Duplicate), string(exchange.Unauthorized), string(exchange.Forbidden)}
 
-func (c *Config) statuses(r reader, top map[string]any) error {
-	v, has := top["statuses"]
-	if !has {
+func (c *Config) statuses(r reader, f file) error {
+	if f.Statuses == nil {
 		return nil
 	}
-	object, err := r.object("/statuses", v)
-	if err != nil {
-		return err
-	}
-	var names []string
-	for _, k := range classes {
-		names = append(names, string(k))
-	}
-	all := []error{r.known("/statuses", object, names...)}
+	all := []error{r.known("/statuses", f.Statuses, classes...)}
 	for _, name := range r.tree.Names("/statuses") {
-		at := instance.Join("/statuses", name)
-		list, ok := object[name].([]any)
+		list, ok := f.Statuses[name].([]any)
 		if !ok {
-			list = []any{object[name]}
+			list = []any{f.Statuses[name]}
 		}
 		for _, e := range list {
-			code, err := r.rejection(at, e, ", or a list of them")
+			code, err := r.rejection(instance.Join("/statuses", name), e, ", or a list of them")
 			all = append(all, err)
 			c.Statuses[exchange.Class(name)] = append(c.Statuses[exchange.Class(name)], code)
 		}
@@ -290,52 +288,32 @@ func (c *Config) statuses(r reader, top map[string]any) error {
 	return document.Join(all...)
 }
 
-func (c *Config) operations(r reader, top map[string]any) error {
-	v, has := top["operations"]
-	if !has {
-		return nil
-	}
-	object, err := r.object("/operations", v)
-	if err != nil {
-		return err
-	}
+func (c *Config) operations(r reader, f file) error {
 	var all []error
 	for _, name := range r.tree.Names("/operations") {
 		at := instance.Join("/operations", name)
-		_, err := r.operation(at, name, "POST /vessels")
-		o, wrong := r.said(at, object[name])
-		all = append(all, err, wrong)
+		o, err := r.fromFile(at, f.Operations[name])
+		all = append(all, r.operation(at, name, "POST /vessels"), err)
 		c.Operations[name] = o
 	}
 	return document.Join(all...)
 }
 
-// said reads what the file says of one operation.
-func (r reader) said(at string, v any) (o Operation, err error) {
-	said, err := r.object(at, v)
-	if err != nil {
-		return o, err
-	}
-	var errs [6]error
-	errs[0] = r.known(at, said, append([]string{"body", "rules", "allow", "credentials", "lesser"}, Places...)...)
-	o.Rules, errs[1] = r.rules(at+"/rules", said["rules"])
-	o.Parameters, errs[2] = r.parameters(at, said)
-	allow, is := said["allow"].(bool)
-	if _, has := said["allow"]; has && !is {
-		errs[3] = r.tree.Fail(at+"/allow", "write allow: true", "allow is %s where true or false is expected", article(said["allow"]))
-	}
-	if v, has := said["lesser"]; has {
-		if o.Permits = v == "allowed"; !o.Permits {
-			errs[5] = r.tree.Fail(at+"/lesser", "write lesser: allowed where the lesser credentials are enough, or leave it out", "lesser is %s where allowed is expected", instance.Encode(v))
-		}
+// fromFile reads what the file says of one operation.
+func (r reader) fromFile(at string, keys operationKeys) (o Operation, err error) {
+	var errs [4]error
+	o.Allow = keys.Allow
+	o.Rules, errs[0] = r.rules(at+"/rules", keys.Rules)
+	o.Parameters, errs[1] = r.parameters(at, keys.values)
+	if o.Permits = keys.Lesser == "allowed"; !o.Permits && keys.Lesser != nil {
+		errs[2] = r.tree.Fail(at+"/lesser", "write lesser: allowed where the lesser credentials are enough, or leave it out", "lesser is %s where allowed is expected", instance.Encode(keys.Lesser))
 	}
 	var renewed []Rule
-	o.Body, renewed = renewing(said["body"])
-	o.Rules, o.Allow = append(o.Rules, renewed...), allow
-	if v, has := said["credentials"]; has {
-		if o.Anonymous = v == "none"; !o.Anonymous {
-			o.Credentials, errs[4] = r.schemes(at+"/credentials", v)
-		}
+	o.Body, renewed = renewing(keys.Body)
+	o.Rules = append(o.Rules, renewed...)
+	if o.Anonymous = keys.Credentials == "none"; !o.Anonymous && keys.Credentials != nil {
+		errs[3] = r.set(at+"/credentials", keys.Credentials, reflect.ValueOf(&o.Credentials).Elem())
+		errs[3] = document.Join(errs[3], r.schemes(at+"/credentials", o.Credentials))
 	}
 	return o, document.Join(errs[:]...)
 }
@@ -372,66 +350,20 @@ func (c *Config) CheckOperations(names []string) error {
 	return document.Join(all...)
 }
 
-// credentials reads what security schemes are sent with.
-func (c *Config) credentials(r reader, top map[string]any) error {
-	var errs [2]error
-	for i, key := range []string{"credentials", "lesser"} {
-		into := []*map[string]string{&c.Credentials, &c.Lesser}[i]
-		if v, has := top[key]; has {
-			*into, errs[i] = r.schemes("/"+key, v)
-		}
-	}
-	return document.Join(errs[:]...)
-}
-
-// everywhere reads the values of parameters wherever there is one of the name.
-func (c *Config) everywhere(r reader, top map[string]any) (err error) {
-	c.Parameters, err = r.parameters("", top)
-	return err
-}
-
-// choice reads which operations are left out, and which rules are broken.
-func (c *Config) choice(r reader, top map[string]any) error {
-	var errs [4]error
-	if v, has := top["skip"]; has {
-		c.Skip, errs[0] = r.texts("/skip", v)
-	}
-	v, has := top["rules"]
-	if !has {
-		return errs[0]
-	}
-	object, err := r.object("/rules", v)
-	errs[1] = document.Join(err, r.known("/rules", object, "only", "without"))
-	for i, key := range []string{"only", "without"} {
-		if v, has := object[key]; has {
-			*[]*[]string{&c.Break, &c.Spare}[i], errs[2+i] = r.texts("/rules/"+key, v)
-		}
-	}
-	return document.Join(errs[:]...)
-}
-
 // FailChoice is an error at the place of a rule or family that is chosen.
 func (c *Config) FailChoice(key string, i int, hint, problem string, args ...any) error {
 	return c.tree.Fail(fmt.Sprintf("/rules/%s/%d", key, i), hint, problem, args...)
 }
 
-// schemes reads the values of security schemes.
-func (r reader) schemes(at string, v any) (map[string]string, error) {
-	object, err := r.object(at, v)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
+// schemes refuses credentials that are written in the file.
+func (r reader) schemes(at string, values map[string]string) error {
 	var all []error
-	for _, name := range r.tree.Names(at) {
-		here := instance.Join(at, name)
-		out[name], err = r.text(here, object[name])
-		if err == nil && !Reference.MatchString(out[name]) {
-			err = r.tree.Fail(here, "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q is written in the file itself", name)
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		if !Reference.MatchString(values[name]) {
+			all = append(all, r.tree.Fail(instance.Join(at, name), "write ${NAME}: a value that a fixture keeps, or an environment variable", "the credential %q is written in the file itself", name))
 		}
-		all = append(all, err)
 	}
-	return out, document.Join(all...)
+	return document.Join(all...)
 }
 
 // CheckSchemes holds the credentials against the security schemes there are.
@@ -453,32 +385,6 @@ func (c *Config) CheckSchemes(names []string) error {
 	check("/lesser", c.Lesser)
 	for _, operation := range slices.Sorted(maps.Keys(c.Operations)) {
 		check(instance.Join("/operations", operation, "credentials"), c.Operations[operation].Credentials)
-	}
-	return document.Join(all...)
-}
-
-func (c *Config) tls(r reader, top map[string]any) error {
-	v, has := top["tls"]
-	if !has {
-		return nil
-	}
-	object, err := r.object("/tls", v)
-	if err != nil {
-		return err
-	}
-	all := []error{r.known("/tls", object, "ca", "cert", "key")}
-	for _, m := range []struct {
-		key  string
-		into *string
-	}{{"ca", &c.Files.CA}, {"cert", &c.Files.Cert}, {"key", &c.Files.Key}} {
-		if v, has := object[m.key]; has {
-			*m.into, err = r.text("/tls/"+m.key, v)
-			all = append(all, err)
-		}
-	}
-	_, cert := object["cert"]
-	if _, key := object["key"]; cert != key {
-		all = append(all, r.tree.Fail("/tls", "a client certificate is both: cert: and key:", "one of cert: and key: is missing"))
 	}
 	return document.Join(all...)
 }

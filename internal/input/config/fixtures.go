@@ -1,7 +1,9 @@
 package config
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -41,61 +43,53 @@ type Fixture struct {
 	at      string // JSON Pointer into the file
 }
 
-func (c *Config) fixtures(r reader, top map[string]any) error {
-	v, has := top["fixtures"]
-	if !has {
-		return nil
-	}
-	list, err := r.list("/fixtures", v)
-	all := []error{err}
-	for i, e := range list {
-		f, err := r.fixture(fmt.Sprintf("/fixtures/%d", i), e)
+type fixtureKeys struct {
+	Name, Send *string
+	Body       any
+	Keep       map[string]string
+	Undo       any
+	Each       string
+	values
+}
+
+func (c *Config) fixtures(r reader, file file) error {
+	var all []error
+	for i, keys := range file.Fixtures {
+		f, err := r.fixture(fmt.Sprintf("/fixtures/%d", i), keys)
 		if err == nil && slices.ContainsFunc(c.Fixtures, func(o Fixture) bool { return o.Name == f.Name }) {
 			err = r.tree.Fail(f.at, "give each a name of its own", "there are two fixtures %q", f.Name)
 		}
 		c.Fixtures, all = append(c.Fixtures, f), append(all, err)
 	}
-	if err := document.Join(all...); err != nil {
-		return err
-	}
-	return nil
+	return document.Join(all...)
 }
 
-func (r reader) fixture(at string, v any) (f Fixture, err error) {
-	f.at = at
-	object, err := r.object(at, v)
-	if err != nil {
-		return f, err
-	}
-	all := []error{r.known(at, object, append([]string{"name", "send", "body", "keep", "undo", "each"}, Places...)...)}
+func (r reader) fixture(at string, keys fixtureKeys) (f Fixture, err error) {
+	var all []error
 	note := func(err error) { all = append(all, err) }
-	for _, key := range []string{"name", "send"} {
-		if _, has := object[key]; !has {
-			note(r.tree.Fail(at, "write name: and send:", "the fixture has no %s", key))
-		}
+	f = Fixture{at: at, Keep: keys.Keep, Each: cmp.Or(keys.Each, "run")}
+	if keys.Name == nil {
+		note(r.tree.Fail(at, "write name: and send:", "the fixture has no name"))
+	} else {
+		f.Name = *keys.Name
 	}
-	if v, has := object["name"]; has {
-		f.Name, err = r.text(at+"/name", v)
-		note(err)
+	if keys.Send == nil {
+		note(r.tree.Fail(at, "write name: and send:", "the fixture has no send"))
+	} else {
+		f.Send = *keys.Send
+		note(r.operation(at+"/send", f.Send, "POST /vessels"))
 	}
-	if v, has := object["send"]; has {
-		f.Send, err = r.operation(at+"/send", v, "POST /vessels")
-		note(err)
-	}
-	f.Parameters, err = r.parameters(at, object)
+	f.Parameters, err = r.parameters(at, keys.values)
 	note(err)
-	note(r.undo(&f, object))
-	f.Body, f.Rules = renewing(object["body"])
-	f.Each = "run"
-	if v, has := object["each"]; has {
-		if f.Each, err = r.text(at+"/each", v); err == nil && !slices.Contains([]string{"run", "operation", "case"}, f.Each) {
-			err = r.tree.Fail(at+"/each", "use run, operation or case", "unknown value %q for each:", f.Each)
-		}
-		note(err)
+	note(r.undo(&f, keys.Undo))
+	f.Body, f.Rules = renewing(keys.Body)
+	if !slices.Contains([]string{"run", "operation", "case"}, f.Each) {
+		note(r.tree.Fail(at+"/each", "use run, operation or case", "unknown value %q for each:", f.Each))
 	}
-	if v, has := object["keep"]; has {
-		f.Keep, err = r.keep(at+"/keep", v)
-		note(err)
+	for _, name := range slices.Sorted(maps.Keys(keys.Keep)) {
+		if text := keys.Keep[name]; !Expression.MatchString(text) {
+			note(r.tree.Fail(instance.Join(at, "keep", name), "for example $response.body#/id or $response.header.Location", "%q is not a runtime expression that can be kept", text))
+		}
 	}
 	f.Names = f.NamesNew()
 	return f, document.Join(all...)
@@ -110,44 +104,31 @@ func (f Fixture) NamesNew() string {
 	return names[len(names)-1]
 }
 
-// keep reads which values of an exchange are kept.
-func (r reader) keep(at string, v any) (map[string]string, error) {
-	kept, err := r.object(at, v)
-	out, all := map[string]string{}, []error{err}
-	for _, name := range instance.Names(kept) {
-		place := instance.Join(at, name)
-		text, err := r.text(place, kept[name])
-		if err == nil && !Expression.MatchString(text) {
-			err = r.tree.Fail(place, "for example $response.body#/id or $response.header.Location", "%q is not a runtime expression that can be kept", text)
-		}
-		out[name], all = text, append(all, err)
-	}
-	return out, document.Join(all...)
-}
-
 // undo reads how a record is taken away: an operation, or one with the values of
 // its parameters.
-func (r reader) undo(f *Fixture, object map[string]any) (err error) {
-	const like = "DELETE /vessels/{vessel_id}, or none"
+func (r reader) undo(f *Fixture, v any) (err error) {
 	at := f.at + "/undo"
-	switch undo := object["undo"].(type) {
-	case nil:
-	case map[string]any:
-		if err := r.known(at, undo, append([]string{"send"}, Places...)...); err != nil {
+	operation := func(at string) error { return r.operation(at, f.Undo, "DELETE /vessels/{vessel_id}, or none") }
+	if _, is := v.(map[string]any); is {
+		var keys struct {
+			Send any
+			values
+		}
+		err := r.into(at, v, &keys)
+		var wrong error
+		f.UndoParameters, wrong = r.parameters(at, keys.values)
+		if err = cmp.Or(err, wrong, r.into(at+"/send", keys.Send, &f.Undo)); err != nil {
 			return err
 		}
-		if f.Undo, err = r.operation(at+"/send", undo["send"], like); err != nil {
-			return err
-		}
-		f.UndoParameters, err = r.parameters(at, undo)
-	default:
-		if undo == "none" {
-			f.Stays = true
-			return nil
-		}
-		f.Undo, err = r.operation(at, undo, like)
+		return operation(at + "/send")
 	}
-	return err
+	if f.Stays = v == "none"; f.Stays || v == nil {
+		return nil
+	}
+	if err := r.into(at, v, &f.Undo); err != nil {
+		return err
+	}
+	return operation(at)
 }
 
 // Expression is a runtime expression of OpenAPI (3.1.1, section 4.8.20.4) that

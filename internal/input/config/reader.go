@@ -3,6 +3,7 @@ package config
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -30,39 +31,86 @@ func (r reader) known(at string, object map[string]any, names ...string) error {
 	return document.Join(all...)
 }
 
-func (r reader) text(at string, v any) (string, error) {
-	s, ok := v.(string)
-	if !ok {
-		return "", r.tree.Fail(at, "write it as text", "%s is %s; expected text", instance.Last(at), article(v))
-	}
-	return s, nil
+// into reads an object into a struct. Each field is a key: its tag, or its name in lower
+// case; those of embedded structs are its own.
+func (r reader) into(at string, v, target any) error {
+	return r.set(at, v, reflect.ValueOf(target).Elem())
 }
 
-// texts reads a list of them.
-func (r reader) texts(at string, v any) ([]string, error) {
-	list, err := r.list(at, v)
-	out, all := []string{}, []error{err}
-	for i, e := range list {
-		text, err := r.text(fmt.Sprintf("%s/%d", at, i), e)
-		out, all = append(out, text), append(all, err)
+// keys are the fields of a struct by their keys, in the order of the struct.
+func keys(s reflect.Value, visit func(key string, field reflect.Value)) {
+	for i := range s.NumField() {
+		f := s.Type().Field(i)
+		switch key := f.Tag.Get("key"); {
+		case f.Anonymous:
+			keys(s.Field(i), visit)
+		case key == "":
+			visit(strings.ToLower(f.Name), s.Field(i))
+		default:
+			visit(key, s.Field(i))
+		}
 	}
-	return out, document.Join(all...)
 }
 
-func (r reader) object(at string, v any) (map[string]any, error) {
-	m, ok := v.(map[string]any)
-	if !ok {
-		return nil, r.tree.Fail(at, "write names and values below it", "%s is %s where an object is expected", instance.Last(at), article(v))
+// set reads a value into what has room for its type; one of any type is left as it is.
+func (r reader) set(at string, v any, to reflect.Value) error {
+	fail := func(expected, hint string) error {
+		return r.tree.Fail(at, hint, "%s is %s%s", instance.Last(at), article(v), expected)
 	}
-	return m, nil
-}
-
-func (r reader) list(at string, v any) ([]any, error) {
-	l, ok := v.([]any)
-	if !ok {
-		return nil, r.tree.Fail(at, "write one entry a line, each after a dash", "%s is %s; expected a list", instance.Last(at), article(v))
+	object, isObject := v.(map[string]any)
+	var all []error
+	switch to.Kind() {
+	case reflect.Interface:
+		if v != nil {
+			to.Set(reflect.ValueOf(v))
+		}
+	case reflect.Pointer:
+		to.Set(reflect.New(to.Type().Elem()))
+		return r.set(at, v, to.Elem())
+	case reflect.String:
+		text, is := v.(string)
+		if !is {
+			return fail("; expected text", "write it as text")
+		}
+		to.SetString(text)
+	case reflect.Bool:
+		is, ok := v.(bool)
+		if !ok {
+			return fail(" where true or false is expected", "write "+instance.Last(at)+": true")
+		}
+		to.SetBool(is)
+	case reflect.Slice:
+		list, is := v.([]any)
+		if !is {
+			return fail("; expected a list", "write one entry a line, each after a dash")
+		}
+		to.Set(reflect.MakeSlice(to.Type(), len(list), len(list)))
+		for i, e := range list {
+			all = append(all, r.set(fmt.Sprintf("%s/%d", at, i), e, to.Index(i)))
+		}
+	case reflect.Struct, reflect.Map:
+		if !isObject {
+			return fail(" where an object is expected", "write names and values below it")
+		}
+		if to.Kind() == reflect.Map {
+			to.Set(reflect.MakeMap(to.Type()))
+			for _, name := range instance.Names(object) {
+				value := reflect.New(to.Type().Elem()).Elem()
+				all = append(all, r.set(instance.Join(at, name), object[name], value))
+				to.SetMapIndex(reflect.ValueOf(name), value)
+			}
+			break
+		}
+		var names []string
+		keys(to, func(key string, field reflect.Value) {
+			names = append(names, key)
+			if value, has := object[key]; has {
+				all = append(all, r.set(instance.Join(at, key), value, field))
+			}
+		})
+		all = append(all, r.known(at, object, names...))
 	}
-	return l, nil
+	return document.Join(all...)
 }
 
 func article(v any) string {
@@ -89,13 +137,12 @@ func (r reader) rejection(at string, v any, or string) (int, error) {
 // operationName is a method and a path, as users write operations.
 var operationName = regexp.MustCompile(`^[A-Z]+ /\S*$`)
 
-// operation reads the name of one; the message says what it should be like.
-func (r reader) operation(at string, v any, like string) (string, error) {
-	s, err := r.text(at, v)
-	if err == nil && !operationName.MatchString(s) {
-		err = r.tree.Fail(at, "write it as in "+like, "%q is not an operation", s)
+// operation refuses what names none; the message says what it should be like.
+func (r reader) operation(at, name, like string) error {
+	if !operationName.MatchString(name) {
+		return r.tree.Fail(at, "write it as in "+like, "%q is not an operation", name)
 	}
-	return s, err
+	return nil
 }
 
 func (r reader) pointer(at, text string) error {

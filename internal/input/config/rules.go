@@ -73,20 +73,27 @@ func (c *Config) Decided(r Rule, values map[string]any) (Rule, bool) {
 // name one field.
 var kinds = []string{"holds", "flaw", "exists", "unique", "not_blank", "trimmed", "is"}
 
+type ruleKeys struct {
+	Holds, Flaw, Exists, Unique *string
+	NotBlank                    *string `key:"not_blank"`
+	Trimmed                     *string
+	Is, Patch, Blames, Status   any
+	Says                        *string
+	values
+}
+
 // ReadRules reads rules at a pointer of another document: those of
 // a description. Errors are *document.Error.
 func ReadRules(tree *document.File, at string, v any) ([]Rule, error) {
-	return reader{tree}.rules(at, v)
-}
-
-func (r reader) rules(at string, v any) ([]Rule, error) {
-	if v == nil {
-		return nil, nil
-	}
-	list, err := r.list(at, v)
-	if err != nil {
+	r := reader{tree}
+	var list []ruleKeys
+	if err := r.into(at, v, &list); err != nil {
 		return nil, err
 	}
+	return r.rules(at, list)
+}
+
+func (r reader) rules(at string, list []ruleKeys) ([]Rule, error) {
 	var out []Rule
 	var all []error
 	for i, e := range list {
@@ -96,64 +103,54 @@ func (r reader) rules(at string, v any) ([]Rule, error) {
 	return out, document.Join(all...)
 }
 
-func (r reader) rule(at string, v any) (Rule, error) {
-	rule := Rule{tree: r.tree, at: at}
-	object, err := r.object(at, v)
-	if err != nil {
-		return rule, err
-	}
-	if err := r.known(at, object, slices.Concat(kinds, Places, []string{"patch", "blames", "status", "says"})...); err != nil {
-		return rule, err
+func (r reader) rule(at string, keys ruleKeys) (Rule, error) {
+	rule := Rule{tree: r.tree, at: at, Patch: keys.Patch, Is: keys.Is}
+	fail := func(key, hint, problem string, args ...any) (Rule, error) {
+		return rule, r.tree.Fail(at+key, hint, problem, args...)
 	}
 	said := 0
-	into := map[string]*string{"holds": &rule.Holds, "flaw": &rule.Flaw, "exists": &rule.Exists, "unique": &rule.Unique, "not_blank": &rule.NotBlank, "trimmed": &rule.Trimmed}
-	for _, key := range kinds {
-		v, has := object[key]
-		if !has {
+	if keys.Is != nil {
+		if said++; instance.Type(keys.Is) == "object" || instance.Type(keys.Is) == "array" {
+			return fail("/is", "write a value, or ${NAME}", "is is %s", article(keys.Is))
+		}
+	}
+	for i, into := range []*string{&rule.Holds, &rule.Flaw, &rule.Exists, &rule.Unique, &rule.NotBlank, &rule.Trimmed} {
+		text := []*string{keys.Holds, keys.Flaw, keys.Exists, keys.Unique, keys.NotBlank, keys.Trimmed}[i]
+		if text == nil {
 			continue
 		}
 		said++
-		if key == "is" {
-			if rule.Is = v; v == nil || instance.Type(v) == "object" || instance.Type(v) == "array" {
-				return rule, r.tree.Fail(at+"/is", "write a value, or ${NAME}", "%s is %s", key, article(v))
+		*into = *text
+		if key := kinds[i]; key != "flaw" && key != "holds" {
+			if err := r.pointer(at+"/"+key, *text); err != nil {
+				return rule, err
 			}
-			continue
-		}
-		text, err := r.text(at+"/"+key, v)
-		if err == nil && key != "flaw" && key != "holds" {
-			err = r.pointer(at+"/"+key, text)
-		}
-		if *into[key] = text; err != nil {
-			return rule, err
 		}
 	}
 	if said != 1 {
-		return rule, r.tree.Fail(at, "write one of "+strings.Join(kinds, ", "), "the rule has %d kinds; expected one", said)
+		return fail("", "write one of "+strings.Join(kinds, ", "), "the rule has %d kinds; expected one", said)
 	}
-	if rule.Parameters, err = r.parameters(at, object); err != nil {
+	var err error
+	if rule.Parameters, err = r.parameters(at, keys.values); err != nil {
 		return rule, err
 	}
-	if rule.Patch = object["patch"]; (rule.Patch == nil && rule.Parameters == nil) == (rule.Flaw != "") {
-		return rule, r.tree.Fail(at, "flaw: says in words what patch:, path:, query:, header: or cookie: makes wrong", "a patch or a parameter belongs to a flaw, and a flaw to one of them")
+	if (rule.Patch == nil && rule.Parameters == nil) == (rule.Flaw != "") {
+		return fail("", "flaw: says in words what patch:, path:, query:, header: or cookie: makes wrong", "a patch or a parameter belongs to a flaw, and a flaw to one of them")
 	}
-	if rule.Blames, err = r.blames(at+"/blames", object["blames"]); err != nil {
+	if rule.Blames, err = r.blames(at+"/blames", keys.Blames); err != nil {
 		return rule, err
 	}
 	if rule.Is != nil && len(rule.Blames) != 1 {
-		return rule, r.tree.Fail(at+"/is", "write blames: with one field, as in { is: ${phrase}, blames: /phrase }", "it is not said which field has to be %s", instance.Encode(rule.Is))
+		return fail("/is", "write blames: with one field, as in { is: ${phrase}, blames: /phrase }", "it is not said which field has to be %s", instance.Encode(rule.Is))
 	}
-	if v, has := object["status"]; has {
-		if rule.Status, err = r.rejection(at+"/status", v, ""); err != nil {
+	if keys.Status != nil {
+		if rule.Status, err = r.rejection(at+"/status", keys.Status, ""); err != nil {
 			return rule, err
 		}
 	}
-	if v, has := object["says"]; has {
-		text, err := r.text(at+"/says", v)
-		if err != nil {
-			return rule, err
-		}
-		if rule.Says, err = regexp.Compile(text); err != nil {
-			return rule, r.expression(at+"/says", text, err)
+	if keys.Says != nil {
+		if rule.Says, err = regexp.Compile(*keys.Says); err != nil {
+			return rule, r.expression(at+"/says", *keys.Says, err)
 		}
 	}
 	return rule, nil
@@ -173,7 +170,8 @@ func (r reader) blames(at string, v any) ([]string, error) {
 	}
 	var out []string
 	for _, e := range list {
-		text, err := r.text(at, e)
+		text := ""
+		err := r.into(at, e, &text)
 		if err == nil {
 			err = r.pointer(at, text)
 		}
@@ -194,25 +192,15 @@ type Message struct {
 
 // messages reads the table of messages: by field, then by rule, the text itself
 // or /a regular expression/.
-func (c *Config) messages(r reader, top map[string]any) error {
-	v, has := top["messages"]
-	if !has {
-		return nil
-	}
-	fields, err := r.object("/messages", v)
-	if err != nil {
-		return err
-	}
+func (c *Config) messages(r reader, f file) error {
 	var all []error
 	for _, field := range r.tree.Names("/messages") {
 		at := instance.Join("/messages", field)
 		if field != "*" {
 			all = append(all, r.pointer(at, field))
 		}
-		rules, err := r.object(at, fields[field])
-		all = append(all, err)
 		for _, rule := range r.tree.Names(at) {
-			says, err := r.saying(instance.Join(at, rule), rules[rule])
+			says, err := r.saying(instance.Join(at, rule), f.Messages[field][rule])
 			c.Messages, all = append(c.Messages, Message{field, rule, says}), append(all, err)
 		}
 	}
@@ -220,11 +208,7 @@ func (c *Config) messages(r reader, top map[string]any) error {
 }
 
 // saying reads what a message has to be: the text itself, or /a regular expression/.
-func (r reader) saying(at string, v any) (*regexp.Regexp, error) {
-	text, err := r.text(at, v)
-	if err != nil {
-		return nil, err
-	}
+func (r reader) saying(at, text string) (*regexp.Regexp, error) {
 	source := "^" + regexp.QuoteMeta(text) + "$"
 	if inner, ok := strings.CutPrefix(text, "/"); ok && strings.HasSuffix(inner, "/") {
 		source = strings.TrimSuffix(inner, "/")

@@ -8,25 +8,16 @@ import (
 	"obiter/internal/input/document"
 )
 
+type serviceKeys struct{ Start, Ready, Within, Log, Daemons string }
+
 // service reads how the service is started.
-func (c *Config) service(r reader, top map[string]any) error {
-	v, has := top["service"]
-	if !has {
+func (c *Config) service(r reader, f file) error {
+	if f.Service == nil {
 		return nil
 	}
-	object, err := r.object("/service", v)
-	if err != nil {
-		return err
-	}
-	all := []error{r.known("/service", object, "start", "ready", "within", "log", "daemons")}
-	s := &Service{Folder: filepath.Dir(r.tree.Name)}
-	var ready, within, daemons string
-	for key, into := range map[string]*string{"start": &s.Start, "ready": &ready, "within": &within, "log": &s.Log, "daemons": &daemons} {
-		if v, has := object[key]; has {
-			text, err := r.text("/service/"+key, v)
-			*into, all = text, append(all, err)
-		}
-	}
+	var all []error
+	ready, within, daemons := f.Service.Ready, f.Service.Within, f.Service.Daemons
+	s := &Service{Start: f.Service.Start, Log: f.Service.Log, Folder: filepath.Dir(r.tree.Name)}
 	switch start := strings.TrimSpace(s.Start) != ""; {
 	case !start && s.Log == "":
 		all = append(all, r.tree.Fail("/service", "for example start: go run ./cmd/office", "there is no start: in service:, the command that starts it, and no log:"))
@@ -45,8 +36,8 @@ func (c *Config) service(r reader, top map[string]any) error {
 		}
 	}
 	if within != "" {
-		s.Within, err = time.ParseDuration(within)
-		if err != nil || s.Within <= 0 || s.Within > time.Hour {
+		var err error
+		if s.Within, err = time.ParseDuration(within); err != nil || s.Within <= 0 || s.Within > time.Hour {
 			all = append(all, r.tree.Fail("/service/within", "write a time such as 90s", "%q is not a time until the service is ready", within))
 		}
 	}

@@ -9,27 +9,25 @@ type Parameters map[string]map[string]any
 // Places are where parameters are.
 var Places = []string{"path", "query", "header", "cookie"}
 
-// parameters reads the values that an operation's or a fixture's parameters have.
-func (r reader) parameters(at string, object map[string]any) (Parameters, error) {
+// values are the keys of Parameters, in whatever has them.
+type values struct{ Path, Query, Header, Cookie map[string]any }
+
+// parameters are those that have values.
+func (r reader) parameters(at string, v values) (Parameters, error) {
 	var out Parameters
-	for _, in := range Places {
-		v, has := object[in]
-		if !has {
+	for i, named := range []map[string]any{v.Path, v.Query, v.Header, v.Cookie} {
+		if named == nil {
 			continue
-		}
-		values, err := r.object(instance.Join(at, in), v)
-		if err != nil {
-			return nil, err
-		}
-		for name, v := range values {
-			if v == nil && in == "path" {
-				return nil, r.tree.Fail(instance.Join(at, in, name), "write a value, or ${NAME}", "a path parameter cannot be left out")
-			}
 		}
 		if out == nil {
 			out = Parameters{}
 		}
-		out[in] = values
+		out[Places[i]] = named
+	}
+	for name, v := range v.Path {
+		if v == nil {
+			return nil, r.tree.Fail(instance.Join(at, "path", name), "write a value, or ${NAME}", "a path parameter cannot be left out")
+		}
 	}
 	return out, nil
 }
