@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"maps"
 	"math/big"
 	"regexp"
 	"slices"
@@ -14,25 +15,60 @@ import (
 // facts are the rules of a field, as far as what was seen shows them. What is sure was
 // refused on one side and accepted on the other; what is not is a guess.
 type facts struct {
-	types                []string
-	format, pattern      string
-	minLength, maxLength *int
-	minItems, maxItems   *int
-	unique               bool
-	minimum, maximum     *bound
-	multipleOf           *big.Rat
-	enum                 []string
-	constant             *bool // the only one of true and false that is taken
-	closed               bool  // to unknown members
-	required             bool
-	sure                 map[string]bool // by keyword
-	notes                []string
+	types    []string
+	required bool
+	rules    map[string]any  // by keyword, those of keywords
+	sure     map[string]bool // by keyword
+	notes    []string
+}
+
+// keywords are those of rules beside type and required, in the order in which they are written.
+var keywords = []string{
+	"format",               // string
+	"minLength",            // int, as all sizes
+	"maxLength",            //
+	"minItems",             //
+	"maxItems",             //
+	"uniqueItems",          // true
+	"minimum",              // bound
+	"maximum",              //
+	"const",                // bool: the only one of true and false that is taken
+	"pattern",              // string
+	"multipleOf",           // *big.Rat
+	"enum",                 // []string
+	"additionalProperties", // false: unknown members are refused
 }
 
 // bound is a limit of a number.
 type bound struct {
 	value     *big.Rat
 	exclusive bool
+}
+
+// is sets a rule that is sure.
+func (f *facts) is(keyword string, v any) { f.rules[keyword], f.sure[keyword] = v, true }
+
+// has reports whether there is a rule of any of the keywords.
+func (f facts) has(keywords ...string) bool {
+	return slices.ContainsFunc(keywords, func(k string) bool { return f.rules[k] != nil })
+}
+
+// without is the same without some rules.
+func (f facts) without(keywords ...string) facts {
+	f.rules = maps.Clone(f.rules)
+	for _, k := range keywords {
+		delete(f.rules, k)
+	}
+	return f
+}
+
+// kindOnly are the types and, where that is known, the format: what is said of answers.
+func (f facts) kindOnly() facts {
+	out := facts{types: f.types, rules: map[string]any{}}
+	if f.has("format") {
+		out.rules["format"] = f.rules["format"]
+	}
+	return out
 }
 
 // How many accepted values it takes to take few different ones for a list.
@@ -43,14 +79,11 @@ const (
 
 // facts looks what is known of a field.
 func (n *node) facts() facts {
-	f := facts{sure: map[string]bool{}}
+	f := facts{rules: map[string]any{}, sure: map[string]bool{}}
 	f.types, f.sure["type"] = n.kinds()
 	has := func(kind string) bool { return slices.Contains(f.types, kind) }
-	if n.refused.absent > 0 && n.seen == n.holders {
-		f.required, f.sure["required"] = true, true
-	} else if n.seen == n.holders && n.holders > 0 {
-		f.required = true
-	}
+	f.required = n.seen == n.holders && (n.holders > 0 || n.refused.absent > 0)
+	f.sure["required"] = n.seen == n.holders && n.refused.absent > 0
 	if has("string") {
 		n.ofTexts(&f)
 	}
@@ -58,18 +91,16 @@ func (n *node) facts() facts {
 		n.ofNumbers(&f)
 	}
 	if has("array") {
-		f.minItems, f.maxItems = limits(n.sizes, n.refused.sizes)
-		f.sure["minItems"], f.sure["maxItems"] = f.minItems != nil, f.maxItems != nil
-		f.unique = n.refused.twice > 0 && !n.twice
-		f.sure["uniqueItems"] = f.unique
+		f.between("minItems", "maxItems", n.sizes, n.refused.sizes)
+		if n.refused.twice > 0 && !n.twice {
+			f.is("uniqueItems", true)
+		}
 	}
 	if has("boolean") && len(n.refused.bools) == 1 {
-		only := n.refused.bools[false]
-		f.constant, f.sure["const"] = &only, true
+		f.is("const", n.refused.bools[false])
 	}
-	if has("object") {
-		f.closed = n.refused.extra > 0
-		f.sure["additionalProperties"] = f.closed
+	if has("object") && n.refused.extra > 0 {
+		f.is("additionalProperties", false)
 	}
 	return f
 }
@@ -101,18 +132,14 @@ func (n *node) kinds() (out []string, sure bool) {
 	return out, len(n.refused.types) > 0
 }
 
-// limits are the sizes between what was accepted and what was refused next to it.
-func limits(accepted span, refused []int) (least, most *int) {
-	if !accepted.any {
-		return nil, nil
+// between sets the sizes between what was accepted and what was refused next to it.
+func (f *facts) between(least, most string, accepted span, refused []int) {
+	if accepted.any && accepted.min > 0 && slices.Contains(refused, accepted.min-1) {
+		f.is(least, accepted.min)
 	}
-	if slices.Contains(refused, accepted.max+1) {
-		most = &accepted.max
+	if accepted.any && slices.Contains(refused, accepted.max+1) {
+		f.is(most, accepted.max)
 	}
-	if accepted.min > 0 && slices.Contains(refused, accepted.min-1) {
-		least = &accepted.min
-	}
-	return least, most
 }
 
 // word is a text that may stand in a list of words.
@@ -123,36 +150,31 @@ var word = sync.OnceValue(func() *regexp.Regexp {
 func (n *node) ofTexts(f *facts) {
 	for _, known := range formats {
 		if n.formats[known.name] && n.types["string"] > 0 {
-			f.format = known.name
+			f.rules["format"] = known.name
 			f.sure["format"] = slices.ContainsFunc(n.refused.texts, func(t string) bool { return !known.is(t) })
-			break
+			return
 		}
 	}
-	if f.format == "" {
-		f.minLength, f.maxLength = limits(n.lengths, n.refused.lengths)
-	}
-	f.sure["minLength"], f.sure["maxLength"] = f.minLength != nil, f.maxLength != nil
 	distinct := instance.Names(anyOf(n.texts))
 	words := !slices.ContainsFunc(distinct, func(t string) bool { return !word().MatchString(t) })
 	otherRefused := slices.ContainsFunc(n.refused.texts, func(t string) bool { return n.texts[t] == 0 && strings.TrimSpace(t) != "" })
-	if words && f.format == "" && n.seen >= manySeen && len(distinct) >= 2 && len(distinct) <= mostInAll && len(distinct)*4 <= n.seen && (otherRefused || len(distinct)*10 <= n.seen) {
-		f.enum, f.sure["enum"] = distinct, otherRefused
-		f.minLength, f.maxLength = nil, nil
-	}
-	if f.format != "" || len(f.enum) > 0 {
+	if words && n.seen >= manySeen && len(distinct) >= 2 && len(distinct) <= mostInAll && len(distinct)*4 <= n.seen && (otherRefused || len(distinct)*10 <= n.seen) {
+		f.rules["enum"], f.sure["enum"] = distinct, otherRefused
 		return
 	}
-	pattern, restricted := n.patternOf(*f)
+	f.between("minLength", "maxLength", n.lengths, n.refused.lengths)
+	pattern, restricted := n.patternOf(f.has("minLength") && f.has("maxLength")) // of one text alone nobody knows how long others are
 	if !restricted {
 		return
 	}
-	f.pattern, f.sure["pattern"] = pattern, pattern != ""
 	if !strings.HasSuffix(pattern, "]+$") { // the shape says how long it is; without one, who knows
-		f.minLength, f.maxLength = nil, nil
+		*f = f.without("minLength", "maxLength")
 	}
 	if pattern == "" {
 		f.notes = append(f.notes, "other texts were refused as well")
+		return
 	}
+	f.is("pattern", pattern)
 }
 
 func anyOf(texts map[string]int) map[string]any {
@@ -167,12 +189,16 @@ func (n *node) ofNumbers(f *facts) {
 	if n.low == nil {
 		return
 	}
+	whole := !slices.Contains(f.types, "number")
 	step := big.NewRat(1, 100)
-	if !slices.Contains(f.types, "number") {
+	if whole {
 		step = big.NewRat(1, 1)
 	}
-	if n.steps(f); f.multipleOf != nil && f.multipleOf.Cmp(step) > 0 {
-		step = f.multipleOf
+	if of := n.step(whole); of != nil {
+		f.is("multipleOf", of)
+		if of.Cmp(step) > 0 {
+			step = of
+		}
 	}
 	var below, above *big.Rat // the refused next to what was accepted
 	for _, r := range n.refused.numbers {
@@ -187,34 +213,32 @@ func (n *node) ofNumbers(f *facts) {
 		d := new(big.Rat).Sub(a, b)
 		return d.Abs(d).Cmp(step) <= 0
 	}
-	whole := !slices.Contains(f.types, "number")
 	if below != nil && near(below, n.low) {
-		f.minimum = between(n.low, below, whole)
+		f.is("minimum", between(n.low, below, whole))
 	}
 	if above != nil && near(above, n.high) {
-		f.maximum = between(n.high, above, whole)
+		f.is("maximum", between(n.high, above, whole))
 	}
-	f.sure["minimum"], f.sure["maximum"] = f.minimum != nil, f.maximum != nil
 }
 
 // between is the limit between an accepted and a refused number: the rounder of them,
 // but that of whole numbers is one of theirs.
-func between(accepted, refused *big.Rat, whole bool) *bound {
+func between(accepted, refused *big.Rat, whole bool) bound {
 	if !whole && digits(refused) < digits(accepted) {
-		return &bound{refused, true}
+		return bound{refused, true}
 	}
-	return &bound{accepted, false}
+	return bound{accepted, false}
 }
 
 func digits(r *big.Rat) int { return len(strings.Trim(string(instance.Number(r)), "0.-")) }
 
-// steps looks for a step that all accepted numbers keep to, and a refused one between
-// them does not.
-func (n *node) steps(f *facts) {
+// step is one that all accepted numbers keep to, and a refused one between them does not;
+// nil where there is none.
+func (n *node) step(whole bool) *big.Rat {
 	multiple := func(r, of *big.Rat) bool { return new(big.Rat).Quo(r, of).IsInt() }
 	for _, text := range []string{"100", "50", "25", "20", "10", "5", "4", "2", "1", "0.5", "0.25", "0.2", "0.1", "0.05", "0.01", "0.001"} {
 		of, _ := new(big.Rat).SetString(text)
-		if of.Cmp(big.NewRat(1, 1)) == 0 && !slices.Contains(f.types, "number") {
+		if text == "1" && whole {
 			continue
 		}
 		if len(n.numbers) < 2 || slices.ContainsFunc(n.numbers, func(r *big.Rat) bool { return !multiple(r, of) }) {
@@ -223,10 +247,10 @@ func (n *node) steps(f *facts) {
 		if slices.ContainsFunc(n.refused.numbers, func(r *big.Rat) bool {
 			return r.Cmp(n.low) >= 0 && r.Cmp(n.high) <= 0 && !multiple(r, of)
 		}) {
-			f.multipleOf, f.sure["multipleOf"] = of, true
-			return
+			return of
 		}
 	}
+	return nil
 }
 
 // with adds what another operation of the same record is sure of: rules that it enforces
@@ -245,53 +269,16 @@ func (f facts) with(other facts, operation string) facts {
 		f.required = true
 		note("required")
 	}
-	if f.format == "" && other.sure["format"] {
-		f.format = other.format
-		note("format")
-	}
-	if f.pattern == "" && other.pattern != "" && len(f.enum) == 0 {
-		f.pattern = other.pattern
-		note("pattern")
-	}
-	if f.minLength == nil && other.minLength != nil && len(f.enum) == 0 {
-		f.minLength = other.minLength
-		note("minLength")
-	}
-	if f.maxLength == nil && other.maxLength != nil && len(f.enum) == 0 {
-		f.maxLength = other.maxLength
-		note("maxLength")
-	}
-	if f.minItems == nil && other.minItems != nil {
-		f.minItems = other.minItems
-		note("minItems")
-	}
-	if f.maxItems == nil && other.maxItems != nil {
-		f.maxItems = other.maxItems
-		note("maxItems")
-	}
-	if !f.unique && other.unique {
-		f.unique = true
-		note("uniqueItems")
-	}
-	if f.minimum == nil && other.minimum != nil {
-		f.minimum = other.minimum
-		note("minimum")
-	}
-	if f.maximum == nil && other.maximum != nil {
-		f.maximum = other.maximum
-		note("maximum")
-	}
-	if f.multipleOf == nil && other.multipleOf != nil {
-		f.multipleOf = other.multipleOf
-		note("multipleOf")
-	}
-	if len(f.enum) == 0 && other.sure["enum"] {
-		f.enum, f.minLength, f.maxLength = other.enum, nil, nil
-		note("enum")
-	}
-	if !f.closed && other.closed {
-		f.closed = true
-		note("additionalProperties")
+	ofTexts := []string{"minLength", "maxLength", "pattern"}
+	for _, k := range keywords {
+		if f.has(k) || !other.has(k) || !other.sure[k] || f.has("enum") && slices.Contains(ofTexts, k) {
+			continue
+		}
+		if k == "enum" { // it says how long they are
+			f = f.without(ofTexts[:2]...)
+		}
+		f.rules[k] = other.rules[k]
+		note(k)
 	}
 	return f
 }

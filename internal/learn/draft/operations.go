@@ -27,8 +27,7 @@ func (d *Draft) pathParameters(w *writer, operations []*operation) {
 		}
 		schema := "{ type: string }"
 		if n.seen > 0 {
-			f := n.facts()
-			f.required, f.minLength, f.maxLength, f.minimum, f.maximum, f.enum = false, nil, nil, nil, nil, nil
+			f := n.facts().without("minLength", "maxLength", "minimum", "maximum", "enum")
 			schema = w.flow(f.ofParameter(n), n, "", true)
 		}
 		w.line(3, "- { name: %s, in: path, required: true, schema: %s }", document.Scalar(name), schema)
@@ -50,11 +49,9 @@ func (f facts) ofParameter(n *node) facts {
 	}
 	f.types = []string{most}
 	if most == "string" {
-		f.minimum, f.maximum, f.multipleOf = nil, nil, nil
-	} else {
-		f.minLength, f.maxLength, f.enum, f.format = nil, nil, nil, ""
+		return f.without("minimum", "maximum", "multipleOf")
 	}
-	return f
+	return f.without("minLength", "maxLength", "enum", "format")
 }
 
 // merge takes in what another node saw of the same parameter.

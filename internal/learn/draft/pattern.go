@@ -12,8 +12,8 @@ import (
 
 // patternOf is a pattern that all accepted texts match and none of the refused ones that
 // nothing else explains: of their shape where they have one, else of their characters; ""
-// where there is none, or no need of one.
-func (n *node) patternOf(f facts) (pattern string, restricted bool) {
+// where there is none, or no need of one. One text is enough where its length is fixed.
+func (n *node) patternOf(fixed bool) (pattern string, restricted bool) {
 	var refused []string
 	for _, t := range n.refused.texts {
 		k := utf8.RuneCountInString(t)
@@ -26,8 +26,6 @@ func (n *node) patternOf(f facts) (pattern string, restricted bool) {
 		return "", false
 	}
 	texts := instance.Names(anyOf(n.texts))
-	least, most := limits(n.lengths, n.refused.lengths)
-	fixed := least != nil && most != nil // of one text alone nobody knows how long others are
 	for _, candidate := range []string{shape(texts), behind(texts), characters(texts)} {
 		if len(texts) < 2 && !fixed {
 			break

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"math/big"
 	"slices"
 	"strings"
 
@@ -135,37 +136,37 @@ func (p *Probed) says(at string, n *node) string {
 		out = append(out, "any type is taken")
 	}
 	checks := len(out)
-	if f.format != "" && f.sure["format"] {
-		out = append(out, f.format)
+	say := func(text string) {
+		if text != "" {
+			out = append(out, text)
+		}
 	}
-	if f.pattern != "" {
-		out = append(out, "form "+f.pattern)
+	for _, k := range keywords {
+		switch v := f.rules[k].(type) {
+		case string:
+			say(map[string]string{"format": "", "pattern": "form "}[k] + v)
+		case []string:
+			say("one of " + strings.Join(v, ", "))
+		case *big.Rat:
+			say("in steps of " + number(v))
+		}
+		switch {
+		case k == "const" && f.has(k):
+			say(fmt.Sprintf("only %v", f.rules[k]))
+		case k == "uniqueItems" && f.has(k):
+			say("no element twice")
+		case k == "maxLength":
+			say(spanWords(f.rules["minLength"], f.rules[k], "character"))
+		case k == "maxItems":
+			say(spanWords(f.rules["minItems"], f.rules[k], "element"))
+		case k == "maximum":
+			say(boundWords(f.rules["minimum"], f.rules[k]))
+		}
 	}
-	if len(f.enum) > 0 {
-		out = append(out, "one of "+strings.Join(f.enum, ", "))
-	}
-	if f.constant != nil {
-		out = append(out, fmt.Sprintf("only %v", *f.constant))
-	}
-	if s := spanWords(f.minLength, f.maxLength, "character"); s != "" {
-		out = append(out, s)
-	}
-	if s := spanWords(f.minItems, f.maxItems, "element"); s != "" {
-		out = append(out, s)
-	}
-	if s := boundWords(f.minimum, f.maximum); s != "" {
-		out = append(out, s)
-	}
-	if f.multipleOf != nil {
-		out = append(out, "in steps of "+number(f.multipleOf))
-	}
-	if f.unique {
-		out = append(out, "no element twice")
-	}
-	if f.closed {
-		out = append(out, "unknown members are refused")
+	if f.has("additionalProperties") {
+		say("unknown members are refused")
 	} else if slices.Contains(f.types, "object") && len(n.members) > 0 {
-		out = append(out, "unknown members are taken")
+		say("unknown members are taken")
 	}
 	if len(out) == checks && len(p.remarks[at]) == 0 && !slices.Contains(f.types, "boolean") {
 		if slices.Equal(f.types, []string{"string"}) {
@@ -188,37 +189,38 @@ func typeWords(types []string) string {
 	return strings.Join(out, " or ")
 }
 
-func spanWords(least, most *int, unit string) string {
-	some := func(n int) string {
+// spanWords is a smallest and a largest number of something, each of which may be nil.
+func spanWords(least, most any, unit string) string {
+	some := func(n any) string {
 		if n == 1 {
 			return "1 " + unit
 		}
 		return fmt.Sprintf("%d %ss", n, unit)
 	}
 	switch {
-	case least != nil && most != nil && *least == *most:
-		return "exactly " + some(*least)
+	case least != nil && least == most:
+		return "exactly " + some(least)
 	case least != nil && most != nil:
-		return fmt.Sprintf("%d to %s", *least, some(*most))
+		return fmt.Sprintf("%d to %s", least, some(most))
 	case least != nil:
-		return "at least " + some(*least)
+		return "at least " + some(least)
 	case most != nil:
-		return "at most " + some(*most)
+		return "at most " + some(most)
 	}
 	return ""
 }
 
-func boundWords(least, most *bound) string {
+func boundWords(least, most any) string {
 	var out []string
-	for i, b := range []*bound{least, most} {
-		if b == nil {
-			continue
+	for i, limit := range []any{least, most} {
+		b, is := limit.(bound)
+		switch {
+		case !is:
+		case b.exclusive:
+			out = append(out, [2]string{"more than ", "less than "}[i]+number(b.value))
+		default:
+			out = append(out, [2]string{"at least ", "at most "}[i]+number(b.value))
 		}
-		word := [2]string{"at least ", "at most "}[i]
-		if b.exclusive {
-			word = [2]string{"more than ", "less than "}[i]
-		}
-		out = append(out, word+number(b.value))
 	}
 	return strings.Join(out, ", ")
 }
@@ -226,7 +228,7 @@ func boundWords(least, most *bound) string {
 // exact are the rules of a field of which everything was asked: only what is sure.
 func (n *node) exact() facts {
 	f := n.facts()
-	f.types = nil
+	f.types, f.notes = nil, nil
 	for _, kind := range []string{"object", "array", "string", "integer", "number", "boolean", "null"} {
 		if n.types[kind] > 0 && !(kind == "integer" && n.types["number"] > 0) {
 			f.types = append(f.types, kind)
@@ -236,17 +238,19 @@ func (n *node) exact() facts {
 		f.types = nil
 	}
 	f.required = f.sure["required"]
+	f = f.without("enum", "pattern", "minLength", "maxLength")
 	if !f.sure["format"] {
-		f.format = ""
+		delete(f.rules, "format")
 	}
-	f.enum, f.pattern, f.notes = n.words, n.form, nil
-	if f.format == "" && len(f.enum) == 0 {
-		f.minLength, f.maxLength = limits(n.lengths, n.refused.lengths)
+	if n.form != "" {
+		f.is("pattern", n.form)
 	}
-	if f.pattern != "" && !strings.HasSuffix(f.pattern, "]+$") || len(f.enum) > 0 {
-		f.minLength, f.maxLength = nil, nil
+	if len(n.words) > 0 {
+		f.is("enum", n.words)
 	}
-	f.sure["enum"] = true
+	if !f.has("format", "enum") && (n.form == "" || strings.HasSuffix(n.form, "]+$")) {
+		f.between("minLength", "maxLength", n.lengths, n.refused.lengths)
+	}
 	return f
 }
 
@@ -287,17 +291,19 @@ func (p *Probed) Rules() map[string][]string {
 // keywords are the rules that there are.
 func (f facts) keywords(at string) []string {
 	out := []string{}
-	for _, k := range []struct {
-		name string
-		is   bool
-	}{
-		{"required", f.required && at != "" && !strings.HasSuffix(at, "/*")}, {"type", len(f.types) > 0}, {"format", f.format != ""}, {"pattern", f.pattern != ""},
-		{"enum", len(f.enum) > 0 || f.constant != nil}, {"minLength", f.minLength != nil}, {"maxLength", f.maxLength != nil}, {"minItems", f.minItems != nil},
-		{"maxItems", f.maxItems != nil}, {"uniqueItems", f.unique}, {"minimum", f.minimum != nil}, {"maximum", f.maximum != nil}, {"multipleOf", f.multipleOf != nil},
-		{"additionalProperties", f.closed},
-	} {
-		if k.is {
-			out = append(out, k.name)
+	if f.required && at != "" && !strings.HasSuffix(at, "/*") {
+		out = append(out, "required")
+	}
+	if len(f.types) > 0 {
+		out = append(out, "type")
+	}
+	for _, k := range keywords {
+		switch {
+		case !f.has(k):
+		case k == "const":
+			out = append(out, "enum")
+		default:
+			out = append(out, k)
 		}
 	}
 	return out

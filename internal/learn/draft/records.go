@@ -164,7 +164,7 @@ func (d *Draft) factsIn(records []*recordOf, o *operation) func(string, *node) f
 	}
 	return func(pointer string, n *node) facts {
 		if o.probed != nil && o.probed.doubted {
-			return facts{types: n.facts().types, sure: map[string]bool{}}
+			return facts{types: n.facts().types}
 		}
 		if o.probed != nil {
 			return n.exact()
@@ -242,8 +242,7 @@ func (d *Draft) record(w *writer, r *recordOf, records []*recordOf) {
 	w.own = r.own
 	w.schema(3, &whole, func(pointer string, n *node) facts {
 		if name := strings.TrimPrefix(pointer, "/"); r.own.members[name] == n {
-			f := n.facts()
-			return facts{types: f.types, format: f.format, sure: map[string]bool{}}
+			return n.facts().kindOnly()
 		}
 		return of(pointer, n)
 	}, "", false)

@@ -115,7 +115,7 @@ func (w *writer) schema(depth int, n *node, of func(pointer string, n *node) fac
 		f = of(at, n)
 	}
 	if answer {
-		f = facts{types: f.types, sure: map[string]bool{}, required: f.required, format: f.format}
+		f = f.kindOnly()
 	}
 	if !slices.Contains(f.types, "object") || len(n.members) == 0 {
 		if slices.Contains(f.types, "array") && n.item != nil {
@@ -126,7 +126,7 @@ func (w *writer) schema(depth int, n *node, of func(pointer string, n *node) fac
 		return
 	}
 	w.line(depth, "type: %s", kindsOf(f.types))
-	if f.closed {
+	if f.has("additionalProperties") {
 		w.line(depth, "additionalProperties: false")
 	}
 	inner := map[string]facts{}
@@ -179,7 +179,7 @@ func (w *writer) member(depth int, name string, m *node, f facts, of func(string
 		w.line(depth, "%s:%s", key, remark(w.remarks(f, answer)))
 		w.schema(depth+1, m, of, instance.Join(at, name), answer)
 	case answer:
-		w.line(depth, "%s: %s", key, w.flow(facts{types: f.types, format: f.format, sure: map[string]bool{}}, m, name, false))
+		w.line(depth, "%s: %s", key, w.flow(f.kindOnly(), m, name, false))
 	default:
 		w.line(depth, "%s: %s%s", key, w.flow(f, m, name, true), remark(w.remarks(f, false)))
 	}
@@ -187,14 +187,10 @@ func (w *writer) member(depth int, name string, m *node, f facts, of func(string
 
 func (w *writer) array(depth int, n *node, f facts, of func(string, *node) facts, at string, answer bool) {
 	w.line(depth, "type: %s", kindsOf(f.types))
-	if f.minItems != nil {
-		w.line(depth, "minItems: %d", *f.minItems)
-	}
-	if f.maxItems != nil {
-		w.line(depth, "maxItems: %d", *f.maxItems)
-	}
-	if f.unique {
-		w.line(depth, "uniqueItems: true")
+	for _, k := range []string{"minItems", "maxItems", "uniqueItems"} {
+		if f.has(k) {
+			w.line(depth, "%s", keyword(k, f.rules[k]))
+		}
 	}
 	if n.item.seen == 0 {
 		w.line(depth, "items: {}")
@@ -224,53 +220,42 @@ func (w *writer) keywords(f facts, n *node, name string, example bool) []string 
 	if len(f.types) > 0 {
 		out = append(out, "type: "+kindsOf(f.types))
 	}
-	if f.format != "" {
-		out = append(out, "format: "+f.format)
-	}
 	if isSecret(name) {
 		return append(out, "format: password", "writeOnly: true")
 	}
-	for _, k := range []struct {
-		name string
-		n    *int
-	}{{"minLength", f.minLength}, {"maxLength", f.maxLength}, {"minItems", f.minItems}, {"maxItems", f.maxItems}} {
-		if k.n != nil {
-			out = append(out, fmt.Sprintf("%s: %d", k.name, *k.n))
+	for _, k := range keywords {
+		if f.has(k) && k != "additionalProperties" && k != "uniqueItems" {
+			out = append(out, keyword(k, f.rules[k]))
 		}
 	}
-	for _, k := range []struct {
-		name string
-		b    *bound
-	}{{"inimum", f.minimum}, {"aximum", f.maximum}} {
-		if k.b == nil {
-			continue
-		}
-		key := "m" + k.name
-		if k.b.exclusive {
-			key = "exclusiveM" + k.name
-		}
-		out = append(out, key+": "+number(k.b.value))
-	}
-	if f.constant != nil {
-		out = append(out, fmt.Sprintf("const: %v", *f.constant))
-	}
-	if f.pattern != "" {
-		out = append(out, "pattern: "+quoted(f.pattern))
-	}
-	if f.multipleOf != nil {
-		out = append(out, "multipleOf: "+number(f.multipleOf))
-	}
-	if len(f.enum) > 0 {
-		var list []string
-		for _, v := range f.enum {
-			list = append(list, plainText(v))
-		}
-		out = append(out, "enum: ["+strings.Join(list, ", ")+"]")
-	}
-	if text, has := w.example(n, f); example && has && len(f.enum) == 0 {
+	if text, has := w.example(n, f); example && has && !f.has("enum") {
 		out = append(out, "examples: ["+text+"]")
 	}
 	return out
+}
+
+// keyword is a rule as a member of a schema.
+func keyword(name string, v any) string {
+	text := fmt.Sprint(v)
+	switch v := v.(type) {
+	case bound:
+		if text = number(v.value); v.exclusive {
+			name = "exclusive" + strings.ToUpper(name[:1]) + name[1:]
+		}
+	case *big.Rat:
+		text = number(v)
+	case []string:
+		list := make([]string, len(v))
+		for i := range v {
+			list[i] = plainText(v[i])
+		}
+		text = "[" + strings.Join(list, ", ") + "]"
+	case string:
+		if name == "pattern" {
+			text = quoted(v)
+		}
+	}
+	return name + ": " + text
 }
 
 func number(r *big.Rat) string { return string(instance.Number(r)) }
@@ -284,16 +269,12 @@ func (w *writer) flow(f facts, n *node, name string, example bool) string {
 	return "{ " + strings.Join(list, ", ") + " }"
 }
 
-// block is the same as the lines of a block; there is one.
+// block is the same where it stands alone on its line.
 func (w *writer) block(f facts, n *node, at string, answer bool) string {
-	list := w.keywords(f, n, instance.Last(at), !answer)
-	if len(list) == 0 {
-		return "{}"
-	}
-	if len(list) == 1 {
+	if list := w.keywords(f, n, instance.Last(at), !answer); len(list) == 1 {
 		return list[0]
 	}
-	return "{ " + strings.Join(list, ", ") + " }"
+	return w.flow(f, n, instance.Last(at), !answer)
 }
 
 // maxExample is the longest text that is kept as an example, in characters.
@@ -353,7 +334,7 @@ func (w *writer) remarks(f facts, answer bool) string {
 		return ""
 	}
 	out := slices.Clone(f.notes)
-	if len(f.enum) > 0 && !f.sure["enum"] {
+	if f.has("enum") && !f.sure["enum"] {
 		out = append(out, "guess: no other value was seen")
 	}
 	return strings.Join(out, "; ")
