@@ -14,22 +14,27 @@ import (
 	"obiter/internal/input/schema"
 )
 
-// answers are the schemas of an operation's documented answers, by their places. Each is compiled
-// when it is first needed, by whoever needs it.
-type answers map[document.Location]func() (schema.Schema, error)
+// answers are the schemas of an operation's documented answers, by their places.
+type answers map[document.Location]*answerSchema
+
+// answerSchema is compiled when it is first needed, by whoever needs it.
+type answerSchema struct {
+	compile func() (schema.Schema, error)
+	mu      sync.Mutex // held while an answer is held against the schema: several may come at a time
+}
 
 func answersOf(doc *oad.Document, o oad.Operation) answers {
 	out := answers{}
 	for _, r := range o.Responses {
 		for _, m := range r.Media {
 			if at := m.Schema; at != (document.Location{}) && out[at] == nil {
-				out[at] = sync.OnceValues(func() (schema.Schema, error) {
+				out[at] = &answerSchema{compile: sync.OnceValues(func() (schema.Schema, error) {
 					s, err := schema.NewSet(doc).Compile(at.URL())
 					if err == nil {
 						err = bearable(s)
 					}
 					return s, err
-				})
+				})}
 			}
 		}
 	}
@@ -72,7 +77,10 @@ func (a answers) fill(d *exchange.Documented, r oad.Response, answer exchange.An
 
 // departure is the first point in which a body departs from the schema at a place.
 func (a answers) departure(of document.Location, body any) (at, how string) {
-	s, err := a[of]()
+	one := a[of]
+	one.mu.Lock()
+	defer one.mu.Unlock()
+	s, err := one.compile()
 	if err != nil {
 		return "", "" // survey tells
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 
 	"obiter/internal/core/exchange"
@@ -42,5 +43,30 @@ func TestAnswersAreHeldAgainstTheirOwnSchemas(t *testing.T) {
 				t.Errorf("%s: %s is described as %+v", op.Name(), c.body, d)
 			}
 		}
+	}
+}
+
+// TestAnswersComeAtATime: several of one operation are described side by side.
+func TestAnswersComeAtATime(t *testing.T) {
+	doc, err := oad.Read("berths.json", []byte(`{"openapi":"3.1.0","info":{"title":"Berths","version":"1"},"servers":[{"url":"http://127.0.0.1:1"}],"paths":{"/berths":{"get":{"responses":{
+		"422":{"description":"refused","content":{"application/json":{"schema":{"type":"object","required":["title","code"],"properties":{"title":{"type":"string"},"code":{"type":"string","writeOnly":true}}}}}}}}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := New(doc, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for op := range p.Operations() {
+		var wg sync.WaitGroup
+		for i := range 64 {
+			wg.Go(func() {
+				a := exchange.Answer{Status: http.StatusUnprocessableEntity, Header: http.Header{"Content-Type": {"application/json"}}, Body: fmt.Appendf(nil, `{"title":"%d"}`, i)}.Once()
+				if d := op.Describe(a); !op.IsWholeAPI() && (d == nil || d.At != "") {
+					t.Errorf("%d is described as %+v", i, d)
+				}
+			})
+		}
+		wg.Wait()
 	}
 }
