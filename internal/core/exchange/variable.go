@@ -67,34 +67,27 @@ func (c Case) Renewed(nth uint64) (Case, []Value) {
 		if c.touches(v.Pointer) {
 			continue
 		}
-		if v.Settled && !c.Again && written { // the plan has a new one
-			now, there := instance.Get(body, v.Pointer)
-			if there && !instance.Equal(now, v.Planned) {
-				sent = append(sent, Value{v.Pointer, now})
-			}
-			if !there || !instance.Equal(now, v.Planned) {
-				continue
-			}
-		}
 		fresh := v.New(nth)
-		if written {
-			now, there := instance.Get(body, v.Pointer)
-			if !there || !v.Settled && !instance.Equal(now, v.Planned) {
-				continue
-			}
-			body, _ = instance.Set(body, v.Pointer, fresh)
-		} else {
+		if !written {
 			with, changed := inText(text, instance.Last(v.Pointer), v.Planned, fresh)
-			if !changed {
-				continue
+			if changed {
+				text, sent, renewed = with, append(sent, Value{v.Pointer, fresh}), append(renewed, v.Pointer)
 			}
-			text = with
+			continue
 		}
-		if _, there := instance.Get(control, v.Pointer); there && written && c.Part() == "body" {
+		now, there := instance.Get(body, v.Pointer)
+		planned := instance.Equal(now, v.Planned)
+		if v.Settled && !c.Again && there && !planned { // the plan has a new one
+			sent = append(sent, Value{v.Pointer, now})
+		}
+		if !there || !planned && (!v.Settled || !c.Again) {
+			continue
+		}
+		body, _ = instance.Set(body, v.Pointer, fresh)
+		if _, there := instance.Get(control, v.Pointer); there && c.Part() == "body" {
 			control, _ = instance.Set(control, v.Pointer, fresh)
 		}
-		sent = append(sent, Value{v.Pointer, fresh})
-		renewed = append(renewed, v.Pointer)
+		sent, renewed = append(sent, Value{v.Pointer, fresh}), append(renewed, v.Pointer)
 	}
 	if len(renewed) == 0 {
 		return c, sent

@@ -2,6 +2,7 @@ package capture
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -82,118 +83,115 @@ func running(w *syntax.Word) (what string) {
 	return what
 }
 
-// Options of curl that take a value and say nothing of the request, and those that do.
+// Options of curl that take a value and say nothing of the request, the short names of those
+// that say something, and which of these take a value.
 var (
 	silent = []string{"-o", "--output", "-w", "--write-out", "-m", "--max-time", "--connect-timeout", "--retry", "--retry-delay", "-c", "--cookie-jar", "--cacert", "--cert", "--key", "-E", "--resolve", "--proxy", "-x", "--limit-rate", "-D", "--dump-header", "--ciphers", "--interface", "--trace", "--trace-ascii", "-K", "--config", "--max-redirs"}
 	long   = map[string]string{"--request": "-X", "--header": "-H", "--data": "-d", "--data-ascii": "-d", "--user": "-u", "--form": "-F", "--get": "-G", "--head": "-I", "--cookie": "-b", "--user-agent": "-A", "--referer": "-e", "--url": "--url"}
+	taking = map[string]bool{"-X": true, "-H": true, "-d": true, "--data-raw": true, "--data-binary": true, "--data-urlencode": true, "--json": true, "-u": true, "-F": true, "-b": true, "-A": true, "-e": true, "--url": true}
 	valued = "XHdubFAeomwcxEDK"
 )
 
+// curlLine is a command line that is being read.
+type curlLine struct {
+	Exchange
+	rest                []string // the words behind the one in hand
+	data                []string // what is sent, in its parts
+	get, isJSON, isForm bool
+}
+
 // curl is a command line as a request.
 func curl(args []string, file func(string) ([]byte, error)) (Exchange, error) {
-	x := Exchange{Request: exchange.Request{Headers: [][2]string{}}}
-	var data []string
-	get, isJSON, isForm := false, false, false
-	for i := 0; i < len(args); i++ {
-		option, value, has := args[i], "", false
-		if name, text, cut := strings.Cut(option, "="); cut && strings.HasPrefix(option, "--") {
-			option, value, has = name, text, true
+	x := &curlLine{Exchange: Exchange{Request: exchange.Request{Headers: [][2]string{}}}, rest: args}
+	for len(x.rest) > 0 {
+		word := x.rest[0]
+		x.rest = x.rest[1:]
+		if !strings.HasPrefix(word, "-") || word == "-" {
+			word = "--url=" + word
 		}
-		if short, known := long[option]; known {
-			option = short
+		option, value, has := x.option(word)
+		if !has && (taking[option] || slices.Contains(silent, option)) {
+			if len(x.rest) == 0 {
+				return x.Exchange, fmt.Errorf("curl: the option %s has no value", option)
+			}
+			value, x.rest = x.rest[0], x.rest[1:]
 		}
-		if len(option) > 2 && option[0] == '-' && option[1] != '-' { // several short ones in a word
-			at := strings.IndexAny(option[1:], valued) + 1
-			switch {
-			case at == 0:
-				get = get || strings.Contains(option, "G")
-				continue
-			case at < len(option)-1:
-				value, has = option[at+1:], true
-			}
-			option = "-" + option[at:at+1]
-		}
-		next := func() (string, error) {
-			if has {
-				return value, nil
-			}
-			if i++; i >= len(args) {
-				return "", fmt.Errorf("curl: the option %s has no value", option)
-			}
-			return args[i], nil
-		}
-		var text string
-		var err error
-		switch option {
-		case "-G", "-I":
-			get = get || option == "-G"
-			if option == "-I" {
-				x.Method = http.MethodHead
-			}
-			continue
-		case "-X", "-H", "-d", "--data-raw", "--data-binary", "--data-urlencode", "--json", "-u", "-F", "-b", "-A", "-e", "--url":
-			if text, err = next(); err != nil {
-				return x, err
-			}
-		default:
-			if slices.Contains(silent, option) {
-				if _, err := next(); err != nil {
-					return x, err
-				}
-				continue
-			}
-			if strings.HasPrefix(option, "-") && option != "-" {
-				continue // a switch
-			}
-			text, option = args[i], "--url"
-		}
-		switch option {
-		case "-X":
-			x.Method = strings.ToUpper(text)
-		case "-H":
-			name, value, _ := strings.Cut(text, ":")
-			x.Headers = append(x.Headers, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
-		case "-u":
-			x.Headers = append(x.Headers, [2]string{"Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte(text))})
-		case "-b":
-			x.Headers = append(x.Headers, [2]string{"Cookie", text})
-		case "-F":
-			isForm = true
-		case "--url":
-			if x.URL == "" {
-				x.URL = text
-			}
-		case "-d", "--data-binary", "--json", "--data-raw", "--data-urlencode":
-			isJSON = isJSON || option == "--json"
-			if name, isFile := strings.CutPrefix(text, "@"); isFile && option != "--data-raw" && option != "--data-urlencode" {
-				src, err := file(name)
-				if err != nil {
-					return x, fmt.Errorf("curl: the data in %s: %w", name, err)
-				}
-				text = string(src)
-			}
-			if option == "--data-urlencode" {
-				name, value, _ := strings.Cut(text, "=")
-				text = name + "=" + url.QueryEscape(value)
-			}
-			data = append(data, text)
+		if err := x.take(option, value, file); err != nil {
+			return x.Exchange, err
 		}
 	}
-	return x, finish(&x, data, get, isJSON, isForm)
+	return x.Exchange, x.finish()
+}
+
+// option is the option of a word by its short name, and its value where that is part of the word.
+func (x *curlLine) option(word string) (option, value string, has bool) {
+	option = word
+	if strings.HasPrefix(word, "--") {
+		option, value, has = strings.Cut(word, "=")
+	}
+	if short, known := long[option]; known {
+		option = short
+	}
+	if len(option) == 2 || option[1] == '-' {
+		return option, value, has
+	}
+	at := strings.IndexAny(option[1:], valued) + 1 // several short ones in a word
+	if at == 0 {
+		x.get = x.get || strings.Contains(option, "G")
+		return "", "", true
+	}
+	return "-" + option[at:at+1], option[at+1:], at < len(option)-1
+}
+
+// take takes over what an option says. Those that are not known are switches.
+func (x *curlLine) take(option, text string, file func(string) ([]byte, error)) error {
+	switch option {
+	case "-G":
+		x.get = true
+	case "-I":
+		x.Method = http.MethodHead
+	case "-X":
+		x.Method = strings.ToUpper(text)
+	case "-H":
+		name, value, _ := strings.Cut(text, ":")
+		x.Headers = append(x.Headers, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
+	case "-u":
+		x.Headers = append(x.Headers, [2]string{"Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte(text))})
+	case "-b":
+		x.Headers = append(x.Headers, [2]string{"Cookie", text})
+	case "-F":
+		x.isForm = true
+	case "--url":
+		x.URL = cmp.Or(x.URL, text)
+	case "--data-urlencode":
+		name, value, _ := strings.Cut(text, "=")
+		x.data = append(x.data, name+"="+url.QueryEscape(value))
+	case "-d", "--data-binary", "--json", "--data-raw":
+		x.isJSON = x.isJSON || option == "--json"
+		if name, isFile := strings.CutPrefix(text, "@"); isFile && option != "--data-raw" {
+			src, err := file(name)
+			if err != nil {
+				return fmt.Errorf("curl: the data in %s: %w", name, err)
+			}
+			text = string(src)
+		}
+		x.data = append(x.data, text)
+	}
+	return nil
 }
 
 // finish puts together what the options said.
-func finish(x *Exchange, data []string, get, isJSON, isForm bool) error {
+func (x *curlLine) finish() error {
 	if x.URL == "" {
 		return fmt.Errorf("curl: there is no address")
 	}
 	if !strings.Contains(x.URL, "://") {
 		x.URL = "http://" + x.URL
 	}
-	x.Lacking = isForm
-	switch body := strings.Join(data, "&"); {
+	x.Lacking = x.isForm
+	switch body := strings.Join(x.data, "&"); {
 	case body == "":
-	case get:
+	case x.get:
 		sep := "?"
 		if strings.Contains(x.URL, "?") {
 			sep = "&"
@@ -203,7 +201,7 @@ func finish(x *Exchange, data []string, get, isJSON, isForm bool) error {
 		x.Body = []byte(body)
 		if x.Header("Content-Type") == "" {
 			media := "application/x-www-form-urlencoded"
-			if isJSON || (body[0] == '{' || body[0] == '[') && json.Valid(x.Body) { // which was meant
+			if x.isJSON || (body[0] == '{' || body[0] == '[') && json.Valid(x.Body) { // which was meant
 				media = "application/json"
 			}
 			x.Headers = append(x.Headers, [2]string{"Content-Type", media})
@@ -211,7 +209,7 @@ func finish(x *Exchange, data []string, get, isJSON, isForm bool) error {
 	}
 	if x.Method == "" {
 		x.Method = http.MethodGet
-		if len(x.Body) > 0 || isForm {
+		if len(x.Body) > 0 || x.isForm {
 			x.Method = http.MethodPost
 		}
 	}
