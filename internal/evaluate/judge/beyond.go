@@ -74,11 +74,9 @@ func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.D
 	if ctx.Documented == nil || a.Status >= 500 || a.Status >= 300 && a.Status < 400 || len(c.Flaws) == 1 && rule.Of(c.Flaws[0]).Layer == rule.Server {
 		return nil
 	}
-	if c.Kind == exchange.Flawed && a.Status < 300 && !c.Expect.Class.SuccessIsRight() {
+	wronglyAccepted := c.Kind == exchange.Flawed && a.Status < 300 && !c.Expect.Class.SuccessIsRight()
+	if wronglyAccepted || c.Kind != exchange.Flawed && a.Status >= 400 { // that is what is to be said
 		return nil
-	}
-	if c.Kind != exchange.Flawed && a.Status >= 400 {
-		return nil // that a valid request is refused is what is to be said
 	}
 	d := ctx.Documented
 	one := func(at, message string, args ...any) []Finding {
@@ -89,7 +87,7 @@ func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.D
 		return one("", "%s is not among the documented answers (%s)", StatusText(a.Status), strings.Join(d.Known, ", "))
 	case d.Media == nil || len(a.Body) == 0:
 		return nil
-	case !slices.Contains(d.Media, doc.Media) && !slices.ContainsFunc(d.Media, func(m string) bool { return covers(m, doc.Media) }):
+	case !slices.ContainsFunc(d.Media, func(m string) bool { return m == doc.Media || covers(m, doc.Media) }):
 		return one("Content-Type", "the answer %s is %s, but %s is documented", StatusText(a.Status), orNothing(doc.Media), strings.Join(d.Media, " or "))
 	case d.How == "" || doc.Value == nil || a.Truncated || strings.HasSuffix(doc.Media, "xml"):
 		return nil

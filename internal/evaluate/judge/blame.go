@@ -27,40 +27,8 @@ func blame(c exchange.Case, ctx Context, doc problem.Document, reading layout.Re
 	if namesNothing(c, reading) {
 		return []Finding{noFieldErrors(c, doc, len(reading.Fields) > 0)}
 	}
-	var found []Finding
 	touched := make([]bool, len(reading.Fields))
-	owners := owners(c, reading)
-	var missing, reported []exchange.Flaw
-	for at, f := range c.Flaws {
-		if !f.OfField() {
-			continue
-		}
-		best, by := rule.Missed, -1
-		for i, n := range reading.Fields {
-			if owners[i] >= 0 && owners[i] != at {
-				continue
-			}
-			s := fit(f, n)
-			if s < rule.Right && inAlternative(c, f, n) {
-				s = rule.Right
-			}
-			touched[i] = touched[i] || s > rule.Missed
-			if s > best {
-				best, by = s, i
-			}
-		}
-		if best == rule.Missed {
-			missing = append(missing, f)
-			continue
-		}
-		reported = append(reported, f)
-		if reading.Fields[by].Message == "" && !slices.ContainsFunc(found, func(f Finding) bool { return f.Code == "empty-message" }) {
-			found = append(found, finding("empty-message", f.Pointer, reading.Fields[by].At, fmt.Sprintf("%s is named, and nothing says what is wrong with it", f.Where())))
-		}
-		if best == rule.Vague {
-			found = append(found, vaguely(f, reading.Fields[by]))
-		}
-	}
+	found, missing, reported := blameEach(c, reading, touched)
 	found = append(found, notPointers(reading)...)
 	var astray []layout.Named
 	for i, n := range reading.Fields {
@@ -86,14 +54,51 @@ func blame(c exchange.Case, ctx Context, doc problem.Document, reading layout.Re
 			return !slices.ContainsFunc(reported, func(r exchange.Flaw) bool { return rule.StageOf(r) == rule.StageOf(f) })
 		})
 	}
-	if len(missing) > 0 {
-		// A pointer that leads nowhere was probably meant for the missing field:
-		// that is reported already.
-		if len(reported) > 0 || !slices.ContainsFunc(found, func(f Finding) bool { return f.Code == "broken-pointer" }) {
-			found = append(found, omitted(c, missing, reported, reading)...)
-		}
+	if len(missing) > 0 && (len(reported) > 0 || !has(found, "broken-pointer")) { // which was probably meant for the missing field
+		found = append(found, omitted(c, missing, reported, reading)...)
 	}
 	return found
+}
+
+func has(found []Finding, code string) bool {
+	return slices.ContainsFunc(found, func(f Finding) bool { return f.Code == code })
+}
+
+// blameEach looks for each flaw of a field among the fields that an answer names, and marks those
+// that fit one as touched: which flaws are missing, and which are reported.
+func blameEach(c exchange.Case, reading layout.Reading, touched []bool) (found []Finding, missing, reported []exchange.Flaw) {
+	owners := owners(c, reading)
+	for at, f := range c.Flaws {
+		if !f.OfField() {
+			continue
+		}
+		best, by := rule.Missed, -1
+		for i, n := range reading.Fields {
+			if owners[i] >= 0 && owners[i] != at {
+				continue
+			}
+			s := fit(f, n)
+			if s < rule.Right && inAlternative(c, f, n) {
+				s = rule.Right
+			}
+			touched[i] = touched[i] || s > rule.Missed
+			if s > best {
+				best, by = s, i
+			}
+		}
+		if best == rule.Missed {
+			missing = append(missing, f)
+			continue
+		}
+		reported = append(reported, f)
+		if reading.Fields[by].Message == "" && !has(found, "empty-message") {
+			found = append(found, finding("empty-message", f.Pointer, reading.Fields[by].At, fmt.Sprintf("%s is named, and nothing says what is wrong with it", f.Where())))
+		}
+		if best == rule.Vague {
+			found = append(found, vaguely(f, reading.Fields[by]))
+		}
+	}
+	return found, missing, reported
 }
 
 // namesNothing reports whether an answer names no field: nothing at all, or the

@@ -264,9 +264,13 @@ func (w *consistency) add(c *exchange.Case, a *exchange.Answer, j *Judgement) {
 			tallied(w.titles, t.Title, t.Type, c, t)
 		}
 	}
-	if !t.Asked || len(c.Flaws) != 1 {
-		return
+	if t.Asked && len(c.Flaws) == 1 {
+		w.addField(c, t)
 	}
+}
+
+// addField takes in the answer to a case with one flaw that the answer should name.
+func (w *consistency) addField(c *exchange.Case, t *Fingerprint) {
 	if rule.Of(c.Flaws[0]).Parent != rule.Right {
 		w.asked++
 		switch {

@@ -140,19 +140,25 @@ func StatusText(code int) string {
 	return strconv.Itoa(code)
 }
 
+// describeValid says what a valid request is.
+func describeValid(c exchange.Case) string {
+	switch {
+	case c.Kind == exchange.Edge:
+		return fmt.Sprintf("a valid request (%s: %s)", c.Edge.Where(), c.Edge.Reason)
+	case len(c.LeavesOut) > 0:
+		return "a valid request (accepted only without " + strings.Join(c.LeavesOut, ", ") + ")"
+	case c.Captured:
+		return "a valid request"
+	}
+	return "a valid request (" + c.Base + " control)"
+}
+
 // valid judges the answer to a control or an edge: any 2xx is right.
 func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
-	code, field, what := "control-rejected", "", "a valid request ("+c.Base+" control)"
-	if c.Captured {
-		what = "a valid request"
-	}
-	if len(c.LeavesOut) > 0 {
-		what = "a valid request (accepted only without " + strings.Join(c.LeavesOut, ", ") + ")"
-	}
+	code, field, what := "control-rejected", "", describeValid(c)
 	edge := c.Kind == exchange.Edge
 	if edge {
 		code, field = "edge-rejected", c.Edge.Pointer
-		what = fmt.Sprintf("a valid request (%s: %s)", c.Edge.Where(), c.Edge.Reason)
 	}
 	switch {
 	case a.Err != "":
@@ -421,6 +427,41 @@ var ofContent = []int{http.StatusBadRequest, http.StatusConflict, http.StatusPre
 // owed are the headers that answers of a status have to come with.
 var owed = map[int]string{http.StatusMethodNotAllowed: "Allow", http.StatusUnauthorized: "WWW-Authenticate"}
 
+// wrongStatus is the finding for a rejection with a status that is not right.
+func wrongStatus(c exchange.Case, a exchange.Answer) Finding {
+	f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", describe(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
+	if c.Expect.Class != exchange.Method {
+		return f
+	}
+	if a.Status == http.StatusNotFound { // what is there is for the service to say (RFC 9110, sections 9.1 and 15.5.5)
+		f.Severity = Warning
+	}
+	if slices.Contains(writing, c.Request.Method) && slices.Contains(ofContent, a.Status) {
+		f.Severity = Warning
+		f.Message += "; the service seems to have the method, and the description does not"
+	}
+	return f
+}
+
+// ofForm are the findings for an answer that departs from the RFC.
+func (l *look) ofForm(ctx Context) (found []Finding) {
+	for _, d := range l.departures {
+		if l.a.Truncated && d.Code == "unreadable" {
+			d.Code, d.Message, d.Cites = "not-judged", "the answer is longer than is read", ""
+		}
+		if own := ctx.Layout.OwnMediaType(); own != "" && d.Code == "not-problem" {
+			if l.doc.Media == own {
+				continue
+			}
+			d.Message, d.Cites = fmt.Sprintf("the answer is %s where %s is expected, as errors: in obiter.yaml says", cmp.Or(l.doc.Media, "of no media type"), own), ""
+		}
+		f := finding(d.Code, "", d.At, d.Message)
+		f.Cites = d.Cites
+		found = append(found, f)
+	}
+	return found
+}
+
 func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	var found []Finding
 	c, a, doc := *l.c, *l.a, l.doc
@@ -429,35 +470,14 @@ func (l *look) rejected(ctx Context) ([]Finding, *Fingerprint) {
 	if inTheWay {
 		found = append(found, conflict(fieldOf(c), describe(c), a))
 	} else if !right {
-		f := finding("wrong-status", "", "", fmt.Sprintf("%s was answered with %s; expected %s", describe(c), StatusText(a.Status), oneOf(c.Expect.Statuses)))
-		if c.Expect.Class == exchange.Method && a.Status == http.StatusNotFound { // what is there is for the service to say (RFC 9110, sections 9.1 and 15.5.5)
-			f.Severity = Warning
-		}
-		if c.Expect.Class == exchange.Method && slices.Contains(writing, c.Request.Method) && slices.Contains(ofContent, a.Status) {
-			f.Severity = Warning
-			f.Message += "; the service seems to have the method, and the description does not"
-		}
-		found = append(found, f)
+		found = append(found, wrongStatus(c, a))
 	}
 	if header := owed[a.Status]; header != "" {
 		if _, there := a.Header[http.CanonicalHeaderKey(header)]; !there {
 			found = append(found, finding("missing-header", "", header, fmt.Sprintf("%s comes without the header %s", StatusText(a.Status), header)))
 		}
 	}
-	for _, d := range l.departures {
-		if a.Truncated && d.Code == "unreadable" {
-			d.Code, d.Message, d.Cites = "not-judged", "the answer is longer than is read", ""
-		}
-		if own := ctx.Layout.OwnMediaType(); own != "" && d.Code == "not-problem" {
-			if doc.Media == own {
-				continue
-			}
-			d.Message, d.Cites = fmt.Sprintf("the answer is %s where %s is expected, as errors: in obiter.yaml says", cmp.Or(doc.Media, "of no media type"), own), ""
-		}
-		f := finding(d.Code, "", d.At, d.Message)
-		f.Cites = d.Cites
-		found = append(found, f)
-	}
+	found = append(found, l.ofForm(ctx)...)
 	print := fingerprint(c, a, doc)
 	print.Usual = doc.Claimed || doc.Media == ctx.Layout.OwnMediaType() && doc.Media != ""
 	// A rejection by another layer (not found, not allowed …) knows nothing of fields.

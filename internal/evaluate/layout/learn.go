@@ -131,10 +131,17 @@ func (p *place) add(r Reading, l Lesson, target field, tokens []string) (hit boo
 	if !single {
 		return false
 	}
-	p.seen++
 	if known {
 		p.known++
 	}
+	p.reckon(target, hit, behind, stray)
+	return hit || behind
+}
+
+// reckon counts an answer to one flaw: whether it hit the field, named what is behind it, or
+// something else.
+func (p *place) reckon(target field, hit, behind, stray bool) {
+	p.seen++
 	if len(p.targets) < maxTargets {
 		p.targets[target] = true
 	}
@@ -150,7 +157,6 @@ func (p *place) add(r Reading, l Lesson, target field, tokens []string) (hit boo
 	case behind && len(p.behind) < maxTargets:
 		p.behind[target] = true
 	}
-	return hit || behind
 }
 
 func (p *place) say(name string, tells bool, target field) {

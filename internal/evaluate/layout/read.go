@@ -297,21 +297,28 @@ func wordsFor(in *holder, member string) (words, at string) {
 	return "", in.at
 }
 
-// rate tells how likely a member is to hold names, before anything is known of it.
-func (s *search) rate(r *Reading) {
-	member := r.Where[strings.LastIndex(r.Where, "/*")+1:]
-	listed := strings.Contains(r.Where, "/*/") && member != "*"
+// usualName is the member that holds the names of a reading, whether it is one of the entries of a
+// list, and its place among the names that such members usually have; negative for others.
+func usualName(r *Reading) (member string, listed bool, usual int) {
+	member = r.Where[strings.LastIndex(r.Where, "/*")+1:]
+	listed = strings.Contains(r.Where, "/*/") && member != "*"
 	member = strings.TrimPrefix(member, "*/")
 	if !listed {
 		member = strings.TrimPrefix(r.Where[strings.LastIndex(r.Where, "/"):], "/")
 	}
-	usual := slices.Index(naming, member)
+	usual = slices.Index(naming, member)
 	if listed && usual < 0 { // one that lies in another member of the entry
 		usual = slices.Index(naming, member[strings.LastIndex(member, "/")+1:])
 		if usual >= 0 && known(r.Fields) == 0 {
 			usual = -1
 		}
 	}
+	return member, listed, usual
+}
+
+// rate tells how likely a member is to hold names, before anything is known of it.
+func (s *search) rate(r *Reading) {
+	member, listed, usual := usualName(r)
 	certain := 0
 	for _, f := range r.Fields {
 		if f.InRequest && f.Name.Fits("") != Exact {
@@ -420,14 +427,11 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 		if nesting == 0 && at == "" && standard[k] && (problem || whole) || len(r.Fields) > maxFields {
 			continue
 		}
-		switch m[k].(type) {
-		case string:
-			if nesting == 0 && (problem || whole && ofAll(k)) {
-				continue // an extension such as a reference number, or the answer's own message or name
-			}
-		case []any, map[string]any:
-		default:
-			continue
+		_, isText := m[k].(string)
+		_, isList := m[k].([]any)
+		_, isMap := m[k].(map[string]any)
+		if !isText && !isList && !isMap || isText && nesting == 0 && (problem || whole && ofAll(k)) {
+			continue // an extension such as a reference number, or the answer's own message or name
 		}
 		here := append(append(make([]string, 0, len(path)+1), path...), k)
 		place := instance.Join(at, k)
@@ -435,35 +439,22 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 			continue
 		}
 		words, ok := messages(m[k])
-		inner, isMap := m[k].(map[string]any)
-		switch {
-		case ok:
-			name := pathName(here)
+		switch name := pathName(here); {
+		case ok && !s.echoes(here, m[k]):
 			if general[k] && len(path) > 0 && !s.vocabulary.Has(name) {
 				name = pathName(path)
 			}
-			if s.echoes(here, m[k]) {
-				continue
-			}
 			r.Fields = append(r.Fields, Named{Name: name, Message: words, At: place, InRequest: s.vocabulary.Has(name)})
-		case isMap:
-			if name := pathName(here); s.vocabulary.Has(name) || isIndex(k) {
-				s.collect(r, place, here, inner, instance.Names(inner), problem, nesting+1)
-			}
+		case !ok && isMap && (s.vocabulary.Has(name) || isIndex(k)):
+			inner := m[k].(map[string]any)
+			s.collect(r, place, here, inner, instance.Names(inner), problem, nesting+1)
 		}
 	}
 }
 
-// inParallel reads a list in a place where the request has one, with a map of
-// errors, or a list of messages, for each element: {"crew": [{}, {"rank": ["is
-// unknown"]}]}, {"labels": [["may not be null"], {}]}.
-func (s *search) inParallel(r *Reading, at string, path []string, list []any, nesting int) bool {
-	if sent, ok := instance.Get(s.vocabulary.body, key(path)); !ok || instance.Type(sent) != "array" {
-		if sent, ok = instance.Get(s.vocabulary.control, key(path)); !ok || instance.Type(sent) != "array" {
-			return false
-		}
-	}
-	found := false
+// hasErrors reports whether a list has nothing but maps of errors and lists of messages, and any
+// of them.
+func (s *search) hasErrors(path []string, list []any) (found bool) {
 	for i, e := range list[:min(len(list), maxFields)] {
 		switch e := e.(type) {
 		case map[string]any:
@@ -481,7 +472,19 @@ func (s *search) inParallel(r *Reading, at string, path []string, list []any, ne
 			return false
 		}
 	}
-	if !found {
+	return found
+}
+
+// inParallel reads a list in a place where the request has one, with a map of
+// errors, or a list of messages, for each element: {"crew": [{}, {"rank": ["is
+// unknown"]}]}, {"labels": [["may not be null"], {}]}.
+func (s *search) inParallel(r *Reading, at string, path []string, list []any, nesting int) bool {
+	if sent, ok := instance.Get(s.vocabulary.body, key(path)); !ok || instance.Type(sent) != "array" {
+		if sent, ok = instance.Get(s.vocabulary.control, key(path)); !ok || instance.Type(sent) != "array" {
+			return false
+		}
+	}
+	if !s.hasErrors(path, list) {
 		return false
 	}
 	for i, e := range list[:min(len(list), maxFields)] {

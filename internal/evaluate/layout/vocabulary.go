@@ -179,6 +179,30 @@ type Name struct {
 var prefixes = map[string]bool{"body": true, "request": true, "requestbody": true, "$": true, "payload": true, "data": true, "input": true, "root": true, "json": true, "this": true,
 	"query": true, "path": true, "header": true, "headers": true, "cookie": true, "cookies": true, "params": true, "parameters": true, "querystring": true, "form": true}
 
+// parsePointer reads a JSON Pointer, or its form as a fragment (RFC 6901, section 6); false for
+// any other text.
+func (n *Name) parsePointer(text string) bool {
+	pointer := text
+	switch {
+	case text == "" || text == "#" || text == "/" || text == "$" || text == "#/":
+		n.Notation, n.readings = Pointer, [][]string{{}}
+		return true
+	case strings.HasPrefix(text, "#/"):
+		n.Notation, pointer = Fragment, text[1:]
+		if decoded, err := url.PathUnescape(pointer); err == nil {
+			pointer = decoded
+		}
+	case strings.HasPrefix(text, "/"):
+		n.Notation = Pointer
+	default:
+		return false
+	}
+	if tokens, err := instance.Split(pointer); err == nil {
+		n.read(tokens)
+	}
+	return true
+}
+
 // ParseName reads a field's name in any notation. What is longer than a name can be is
 // one that the request does not have.
 func ParseName(raw string) Name {
@@ -188,25 +212,7 @@ func ParseName(raw string) Name {
 	}
 	n := Name{Raw: raw, Notation: Plain}
 	text := strings.TrimSpace(raw)
-	switch {
-	case text == "" || text == "#" || text == "/" || text == "$" || text == "#/":
-		n.Notation, n.readings = Pointer, [][]string{{}}
-		return n
-	case strings.HasPrefix(text, "#/"):
-		n.Notation = Fragment
-		decoded, err := url.PathUnescape(text[1:])
-		if err != nil {
-			decoded = text[1:]
-		}
-		if tokens, err := instance.Split(decoded); err == nil {
-			n.read(tokens)
-		}
-		return n
-	case strings.HasPrefix(text, "/"):
-		n.Notation = Pointer
-		if tokens, err := instance.Split(text); err == nil {
-			n.read(tokens)
-		}
+	if n.parsePointer(text) {
 		return n
 	}
 	n.readings = append(n.readings, []string{text})
@@ -387,28 +393,27 @@ func fit(name, target []string) Fit {
 		return Below
 	}
 	bareName, bareTarget := levelled(withoutIndexes(name)), levelled(withoutIndexes(target))
+	byNameAlone := len(name) == 1 && len(target) > 1 && level(name[0]) == level(target[len(target)-1])
 	if len(bareName) > 0 && (len(bareTarget) == 0 || bareName[0] != bareTarget[0]) { // as most texts that could be a name
-		if len(name) == 1 && len(target) > 1 && level(name[0]) == level(target[len(target)-1]) {
+		if byNameAlone {
 			return NameOnly
 		}
 		return None
 	}
 	prefix := target[:min(len(name), len(target))]
-	indexed := len(bareName) < len(name)
+	sameLevel := slices.Equal(levelled(name), levelled(prefix))
 	switch {
-	case indexed && len(name) <= len(target) && !slices.Equal(name, prefix) && slices.Equal(bareName, levelled(withoutIndexes(prefix))) && !slices.Equal(levelled(name), levelled(prefix)):
+	case len(name) <= len(target) && len(bareName) < len(name) && !sameLevel && slices.Equal(bareName, levelled(withoutIndexes(prefix))):
 		return WrongIndex
-	case slices.Equal(levelled(name), levelled(target)):
+	case len(name) == len(target) && sameLevel:
 		return Spelling
 	case len(bareName) > 0 && slices.Equal(bareName, bareTarget):
 		return NoIndex
-	case len(name) < len(target) && slices.Equal(name, target[:len(name)]):
-		return Above
-	case len(name) < len(target) && slices.Equal(levelled(name), levelled(target[:len(name)])):
+	case len(name) < len(target) && sameLevel:
 		return Above
 	case len(bareName) > 0 && len(bareName) < len(bareTarget) && slices.Equal(withoutIndexes(name), withoutIndexes(target)[:len(bareName)]):
 		return Above
-	case len(name) == 1 && len(target) > 1 && level(name[0]) == level(target[len(target)-1]):
+	case byNameAlone:
 		return NameOnly
 	}
 	return None

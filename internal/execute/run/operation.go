@@ -30,7 +30,11 @@ type operation struct {
 	mayBreak       bool                         // its requests may keep the service from working: the first accepted one did, or none was accepted yet
 	repeated       map[string]repetition        // failures that were given again, by what they say
 
-	// What follows is filled by workers.
+	held
+}
+
+// held is what workers keep of an operation's cases until they are sent again or looked for.
+type held struct {
 	repeats          []*rejection    // rejected, to be sent once more: those with the smallest ids
 	rejected         []*rejection    // those among which a change would be looked for; their answers are not stored
 	acceptedSilently []*rejection    // accepted, with what only the service sets, and an empty answer
@@ -163,9 +167,13 @@ func (o *operation) run(ctx context.Context) {
 		submit(c)
 	}
 	wait()
-	if o.ends(ctx) {
-		return
+	if !o.ends(ctx) {
+		o.lookBack(ctx)
 	}
+}
+
+// lookBack looks at what the cases left, and sends some of them once more.
+func (o *operation) lookBack(ctx context.Context) {
 	o.verifyStored(ctx)
 	o.checkStored(ctx)
 	o.sendRepeats(ctx)

@@ -29,7 +29,7 @@ func TestWhoBrokeTheServiceIsKept(t *testing.T) {
 		{nil, "[[case GET /berths c]]"},
 		{&lost{suspects: map[string]bool{"a": true}}, "[[case POST /closure a] [case GET /berths c]]"},
 	} {
-		r := &scheduler{collector: newCollector(nil, nil, Known{}, report.New()), lost: x.lost}
+		r := &scheduler{collector: newCollector(nil, nil, Known{}, report.New()), health: health{lost: x.lost}}
 		kept := slices.Clone(lines)
 		r.opt.Drop = func(gone func(kind, operation, id string) bool) error {
 			kept = slices.DeleteFunc(kept, func(l [3]string) bool { return gone(l[0], l[1], l[2]) })
@@ -69,7 +69,7 @@ func TestTheTrailOfALostService(t *testing.T) {
 		lost *lost
 		want int
 	}{{nil, 1}, {&lost{}, 3}} {
-		r := &scheduler{lost: x.lost, trail: []step{{id: "a"}, {id: "b"}, {id: "c"}}}
+		r := &scheduler{health: health{lost: x.lost}, trail: []step{{id: "a"}, {id: "b"}, {id: "c"}}}
 		if r.forget(2); len(r.trail) != x.want {
 			t.Errorf("lost %v: %d are remembered, not %d", x.lost != nil, len(r.trail), x.want)
 		}

@@ -78,19 +78,24 @@ type scheduler struct {
 	// fill of an operation. It is never held while a request is in flight.
 	mu sync.Mutex
 	*collector
-	done        int                 // cases
-	suspects    []cutOff            // the last ones
-	trail       []step              // the last cases since the service was seen to work
-	passed      int                 // how many are not in it any more
-	outages     int                 // how often the service failed for all
-	interrupt   chan struct{}       // closed when operations are to end: the service failed for all, or may have
-	serialMode  bool                // operations are tried one at a time
-	dropped     bool                // something was taken out of what is stored
-	present     map[*operation]bool // that are being tried
-	lost        *lost               // nil: the service works
-	mayHaveLost *exchange.Case      // a valid request that was just accepted, until it is known whether the service works
-	confirmer   *operation          // looks with nothing else in flight whether the service works; nil: none does
-	verdict     chan struct{}       // closed when that is known; nil: the others need not end for it
+	done       int                 // cases
+	suspects   []cutOff            // the last ones
+	trail      []step              // the last cases since the service was seen to work
+	passed     int                 // how many are not in it any more
+	outages    int                 // how often the service failed for all
+	interrupt  chan struct{}       // closed when operations are to end: the service failed for all, or may have
+	serialMode bool                // operations are tried one at a time
+	dropped    bool                // something was taken out of what is stored
+	present    map[*operation]bool // that are being tried
+	health
+}
+
+// health is what is known of whether the service works.
+type health struct {
+	lost        *lost          // nil: it works
+	mayHaveLost *exchange.Case // a valid request that was just accepted, until it is known whether it still works
+	confirmer   *operation     // looks with nothing else in flight; nil: none does
+	verdict     chan struct{}  // closed when that is known; nil: the others need not end for it
 	reader      *canary
 	writer      *canary
 }
@@ -157,87 +162,117 @@ func (s *scheduler) storing() bool {
 
 // all tries all operations. The error is one that nothing can be done after.
 func (s *scheduler) all(ctx context.Context, p *plan.Plan) error {
-	var (
-		turns    = newTurns(dependencies(p, s.opt.Makers))
-		together = p.SideBySide(s.maxConcurrentOps)
-		finished = make(chan outcome)
-		tried    = map[int]outcome{} // that are not reported yet
-		reported = 0
-		running  = 0
-		again    []int // have to be tried again, one at a time
-		err      error
-	)
-	going := func() bool { return err == nil && s.storing() && ctx.Err() == nil }
-	begin := func(place int) {
-		running++
-		s.spawn(func() { finished <- s.turn(ctx, together, place) })
-	}
-	count := func(o outcome) {
-		turns.done(o.place)
-		tried[o.place] = o
-		s.locked(s.judge.UpdateKnowledge)
-	}
+	t := &tries{scheduler: s, plan: p, turns: newTurns(dependencies(p, s.opt.Makers)), together: p.SideBySide(s.maxConcurrentOps), ended: make(chan outcome), outcomes: map[int]outcome{}}
 	for {
-		for going() && len(again) == 0 && running < s.allowedNow(reported+len(tried)) {
-			place, ok := turns.next()
-			if !ok {
-				break
-			}
-			begin(place)
-		}
-		if going() && len(again) > 0 && running == 0 {
-			if err = s.forgetAll(p, again); s.opt.Tidy != nil {
-				s.opt.Tidy(ctx)
-			}
-			for s.serial(true); going() && len(again) > 0; again = again[1:] {
-				begin(again[0])
-				o := <-finished
-				running--
-				if err = o.err; going() {
-					count(o)
-				}
-			}
-			s.serial(false)
+		t.beginNext(ctx)
+		if t.goOn(ctx) && len(t.again) > 0 && t.running == 0 {
+			t.tryAgain(ctx)
 			continue
 		}
-		if running == 0 {
+		if t.running == 0 {
 			break
 		}
-		var o outcome
 		select {
 		case <-s.awake: // others can begin
 			continue
-		case o = <-finished:
+		case o := <-t.ended:
+			t.running--
+			t.take(ctx, o)
 		}
-		running--
-		switch {
-		case o.err != nil && ctx.Err() == nil:
-			err = cmp.Or(err, o.err)
-			s.stop(o.err)
-		case o.disturbed:
-			again = append(again, o.place)
-			slices.Sort(again)
-		case !going():
-		default:
-			count(o)
-		}
-		for o, ok := tried[reported]; ok; o, ok = tried[reported] {
-			delete(tried, reported)
-			reported++
-			s.finished(o)
-		}
+		t.reportInOrder()
 	}
-	for _, place := range slices.Sorted(maps.Keys(tried)) { // behind one that was cut off
-		s.finished(tried[place])
+	for _, place := range slices.Sorted(maps.Keys(t.outcomes)) { // behind one that was cut off
+		s.finished(t.outcomes[place])
 	}
-	if err == nil && len(again) > 0 { // there was no time for them
-		err = s.forgetAll(p, again)
+	if t.err == nil && len(t.again) > 0 { // there was no time for them
+		t.err = s.forgetAll(p, t.again)
 	}
-	if err == nil {
-		err = s.dropLost()
+	if t.err == nil {
+		t.err = s.dropLost()
 	}
 	s.report.Arrange(p.Names())
-	return err
+	return t.err
+}
+
+// tries is how far a run has come. It is for the goroutine that hands operations out.
+type tries struct {
+	*scheduler
+	plan     *plan.Plan
+	turns    *turns
+	together *plan.Plan
+	ended    chan outcome
+	outcomes map[int]outcome // that are not reported yet, by their places in the plan
+	reported int             // how many are
+	running  int
+	again    []int // have to be tried again, one at a time
+	err      error
+}
+
+// goOn reports whether more operations may begin.
+func (t *tries) goOn(ctx context.Context) bool {
+	return t.err == nil && t.storing() && ctx.Err() == nil
+}
+
+func (t *tries) begin(ctx context.Context, place int) {
+	t.running++
+	t.spawn(func() { t.ended <- t.turn(ctx, t.together, place) })
+}
+
+// beginNext begins as many operations as may be tried side by side.
+func (t *tries) beginNext(ctx context.Context) {
+	for t.goOn(ctx) && len(t.again) == 0 && t.running < t.allowedNow(t.reported+len(t.outcomes)) {
+		place, ok := t.turns.next()
+		if !ok {
+			return
+		}
+		t.begin(ctx, place)
+	}
+}
+
+// tryAgain tries those again whose outcomes do not count, one at a time.
+func (t *tries) tryAgain(ctx context.Context) {
+	if t.err = t.forgetAll(t.plan, t.again); t.opt.Tidy != nil {
+		t.opt.Tidy(ctx)
+	}
+	t.serial(true)
+	for ; t.goOn(ctx) && len(t.again) > 0; t.again = t.again[1:] {
+		t.begin(ctx, t.again[0])
+		o := <-t.ended
+		t.running--
+		if t.err = o.err; t.goOn(ctx) {
+			t.count(o)
+		}
+	}
+	t.serial(false)
+}
+
+// take takes in an outcome, which counts unless the run ends or the service failed meanwhile.
+func (t *tries) take(ctx context.Context, o outcome) {
+	switch {
+	case o.err != nil && ctx.Err() == nil:
+		t.err = cmp.Or(t.err, o.err)
+		t.stop(o.err)
+	case o.disturbed:
+		t.again = append(t.again, o.place)
+		slices.Sort(t.again)
+	case t.goOn(ctx):
+		t.count(o)
+	}
+}
+
+func (t *tries) count(o outcome) {
+	t.turns.done(o.place)
+	t.outcomes[o.place] = o
+	t.locked(t.judge.UpdateKnowledge)
+}
+
+// reportInOrder reports the outcomes that come next in the plan.
+func (t *tries) reportInOrder() {
+	for o, ok := t.outcomes[t.reported]; ok; o, ok = t.outcomes[t.reported] {
+		delete(t.outcomes, t.reported)
+		t.reported++
+		t.finished(o)
+	}
 }
 
 // finished reports an operation that was tried.

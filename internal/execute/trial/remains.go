@@ -1,6 +1,7 @@
 package trial
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,6 +13,29 @@ import (
 // maxListed bounds the addresses that are told of one operation where no file has them.
 const maxListed = 20
 
+// The kinds of what remains, in the order in which an operation's are told.
+const (
+	notDeleted = iota
+	earlier
+	perhaps
+	appeared
+	changed
+)
+
+func kindOf(l fixture.Left) int {
+	switch {
+	case l.Perhaps > 0:
+		return perhaps
+	case l.Appeared:
+		return appeared
+	case l.Setting:
+		return changed
+	case l.Earlier:
+		return earlier
+	}
+	return notDeleted
+}
+
 // remainders are lines that tell what remains, by the operations that created it: one for what was
 // not deleted, one for what was perhaps created, one for what appeared. file has the addresses;
 // empty: the lines do.
@@ -20,90 +44,78 @@ func remainders(left []fixture.Left, file string) []string {
 		operation string
 		kind      int
 	}
-	const (
-		notDeleted = iota
-		earlier
-		perhaps
-		appeared
-		changed
-	)
-	sorts := map[group][]fixture.Left{}
+	groups := map[group][]fixture.Left{}
 	for _, l := range left {
-		kind := notDeleted
-		switch {
-		case l.Perhaps > 0:
-			kind = perhaps
-		case l.Appeared:
-			kind = appeared
-		case l.Setting:
-			kind = changed
-		case l.Earlier:
-			kind = earlier
-		}
-		g := group{l.Operation, kind}
-		sorts[g] = append(sorts[g], l)
+		g := group{l.Operation, kindOf(l)}
+		groups[g] = append(groups[g], l)
 	}
-	groups := slices.SortedFunc(maps.Keys(sorts), func(a, b group) int {
-		if a.operation != b.operation {
-			return strings.Compare(a.operation, b.operation)
-		}
-		return a.kind - b.kind
-	})
 	var out []string
-	for _, g := range groups {
-		list := sorts[g]
-		n := 0
-		var reasons, addresses []string
-		whys := map[string]int{}
-		for _, l := range list {
-			n += max(l.Unknown+l.Perhaps, 1)
-			why := l.Why
-			if l.Unknown > 0 {
-				why = "no answer tells the address"
-			}
-			if whys[why] == 0 {
-				reasons = append(reasons, why)
-			}
-			whys[why] += max(l.Unknown, 1)
-			if l.Address != "" {
-				addresses = append(addresses, l.Address)
-			}
-		}
-		at := ""
-		switch {
-		case len(addresses) == 0:
-		case file != "" && g.kind != appeared:
-			at = "; addresses in " + file
-		default:
-			at = ": " + strings.Join(addresses[:min(len(addresses), maxListed)], ", ")
-			if more := len(addresses) - maxListed; more > 0 {
-				at += fmt.Sprintf(" and %d more", more)
-			}
-		}
-		if len(reasons) > 1 {
-			for i, why := range reasons {
-				reasons[i] = fmt.Sprintf("%s (%d)", why, whys[why])
-			}
-		}
-		why := strings.Join(reasons, "; ")
-		switch g.kind {
-		case notDeleted:
-			out = append(out, fmt.Sprintf("not deleted: %s of %s (%s)%s", records(n), g.operation, why, at))
-		case earlier:
-			out = append(out, fmt.Sprintf("not deleted: %s of %s, created by an earlier run (%s)%s", records(n), g.operation, why, at))
-		case perhaps:
-			by := ""
-			if list[0].Earlier {
-				by = " of an earlier run"
-			}
-			out = append(out, fmt.Sprintf("perhaps created: %s of %s, for no answer came to as many requests%s", atMost(n), g.operation, by))
-		case changed:
-			out = append(out, fmt.Sprintf("not restored: what %s changes (%s)", g.operation, why))
-		case appeared:
-			out = append(out, fmt.Sprintf("appeared during the run: %s where %s creates some, which nothing shows to be of this run%s", records(n), g.operation, at))
-		}
+	for _, g := range slices.SortedFunc(maps.Keys(groups), func(a, b group) int {
+		return cmp.Or(strings.Compare(a.operation, b.operation), a.kind-b.kind)
+	}) {
+		out = append(out, remainder(groups[g], g.operation, g.kind, file))
 	}
 	return out
+}
+
+// remainder is the line of what is left of one operation and kind.
+func remainder(list []fixture.Left, operation string, kind int, file string) string {
+	n := 0
+	var addresses []string
+	for _, l := range list {
+		n += max(l.Unknown+l.Perhaps, 1)
+		if l.Address != "" {
+			addresses = append(addresses, l.Address)
+		}
+	}
+	at := ""
+	switch {
+	case len(addresses) == 0:
+	case file != "" && kind != appeared:
+		at = "; addresses in " + file
+	default:
+		at = ": " + strings.Join(addresses[:min(len(addresses), maxListed)], ", ")
+		if more := len(addresses) - maxListed; more > 0 {
+			at += fmt.Sprintf(" and %d more", more)
+		}
+	}
+	switch kind {
+	case earlier:
+		return fmt.Sprintf("not deleted: %s of %s, created by an earlier run (%s)%s", records(n), operation, reasons(list), at)
+	case perhaps:
+		by := ""
+		if list[0].Earlier {
+			by = " of an earlier run"
+		}
+		return fmt.Sprintf("perhaps created: %s of %s, for no answer came to as many requests%s", atMost(n), operation, by)
+	case changed:
+		return fmt.Sprintf("not restored: what %s changes (%s)", operation, reasons(list))
+	case appeared:
+		return fmt.Sprintf("appeared during the run: %s where %s creates some, which nothing shows to be of this run%s", records(n), operation, at)
+	}
+	return fmt.Sprintf("not deleted: %s of %s (%s)%s", records(n), operation, reasons(list), at)
+}
+
+// reasons are those why something is left, each with a number where there are several.
+func reasons(list []fixture.Left) string {
+	var out []string
+	counts := map[string]int{}
+	for _, l := range list {
+		why := l.Why
+		if l.Unknown > 0 {
+			why = "no answer tells the address"
+		}
+		if counts[why] == 0 {
+			out = append(out, why)
+		}
+		counts[why] += max(l.Unknown, 1)
+	}
+	if len(out) > 1 {
+		for i, why := range out {
+			out[i] = fmt.Sprintf("%s (%d)", why, counts[why])
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 func records(n int) string {

@@ -403,6 +403,17 @@ func (t *trial) warn(format string, args ...any) {
 	}
 }
 
+// knownNames are the names of the texts whose values are known; all, as long as no values are.
+func knownNames(conf *sources.Sources, texts map[string]string, values map[string]any) []string {
+	var out []string
+	for name, text := range texts {
+		if values == nil || conf.Resolves(text, values) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // Configured are the options of a plan with what the configuration says, given
 // the values of fixtures; nil where there are none yet.
 func Configured(opt plan.Options, doc *oad.Document, conf *sources.Sources, values map[string]any) plan.Options {
@@ -430,35 +441,17 @@ func Configured(opt plan.Options, doc *oad.Document, conf *sources.Sources, valu
 			}
 		}
 	}
+	opt.OwnCredentials, opt.Anonymous, opt.Permits = map[string][]string{}, map[string]bool{}, map[string]bool{}
 	for name, o := range conf.Operations {
+		opt.Anonymous[name], opt.Permits[name] = o.Anonymous, o.Permits
 		if o.Body != nil {
 			opt.Bodies[name] = conf.Expand(conf.Resolved(o.Body, values), values)
 		}
-	}
-	opt.OwnCredentials, opt.Anonymous = map[string][]string{}, map[string]bool{}
-	for operation, o := range conf.Operations {
-		opt.Anonymous[operation] = o.Anonymous
-		for name, value := range o.Credentials {
-			if values == nil || conf.Resolves(value, values) {
-				opt.OwnCredentials[operation] = append(opt.OwnCredentials[operation], name)
-			}
+		if known := knownNames(conf, o.Credentials, values); known != nil {
+			opt.OwnCredentials[name] = known
 		}
 	}
-	opt.Lesser, opt.Permits = nil, map[string]bool{}
-	for name, value := range conf.Lesser {
-		if values == nil || conf.Resolves(value, values) {
-			opt.Lesser = append(opt.Lesser, name)
-		}
-	}
-	for operation, o := range conf.Operations {
-		opt.Permits[operation] = o.Permits
-	}
-	opt.Credentials = nil
-	for name, value := range conf.Credentials {
-		if values == nil || conf.Resolves(value, values) {
-			opt.Credentials = append(opt.Credentials, name)
-		}
-	}
+	opt.Lesser, opt.Credentials = knownNames(conf, conf.Lesser, values), knownNames(conf, conf.Credentials, values)
 	for _, h := range conf.Headers {
 		if values == nil || conf.Resolves(h[1], values) {
 			opt.Headers = append(slices.Clone(opt.Headers), h[0])

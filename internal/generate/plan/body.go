@@ -51,14 +51,30 @@ func (p *Plan) bodyPart(op *Operation) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
+	if err := p.addControls(op, part, res.Controls); err != nil {
+		return err
+	}
+	if len(part.Controls) == 0 {
+		return errors.New("its form has fields that cannot be sent unambiguously")
+	}
+	if form == wire.Multipart {
+		op.Media += "; boundary=" + wire.Boundary
+	}
+	op.Parts = append(op.Parts, part)
+	return nil
+}
+
+// addControls gives a part of a body its valid instances, with the configured body merged over
+// each.
+func (p *Plan) addControls(op *Operation, part *Part, controls []sample.Control) error {
 	patch, patched := p.opt.Bodies[op.Name()]
-	for _, c := range res.Controls {
+	for _, c := range controls {
 		if patched {
-			c.Value = fitted(s, instance.Merge(c.Value, patch), patch)
+			c.Value = fitted(part.Schema, instance.Merge(c.Value, patch), patch)
 			if size(c.Value) > maxValues {
 				return fmt.Errorf("the configured body has more than %d values in it", maxValues)
 			}
-			if found := s.Validate(c.Value, nil); len(found) > 0 {
+			if found := part.Schema.Validate(c.Value, nil); len(found) > 0 {
 				if len(part.Controls) == 0 && c.Shape == fullest {
 					return fmt.Errorf("with the configured body its control breaks the schema at %s: %s", instance.Fragment(found[0].Pointer), found[0].Message())
 				}
@@ -72,13 +88,6 @@ func (p *Plan) bodyPart(op *Operation) error {
 			}
 		}
 	}
-	if len(part.Controls) == 0 {
-		return errors.New("its form has fields that cannot be sent unambiguously")
-	}
-	if form == wire.Multipart {
-		op.Media += "; boundary=" + wire.Boundary
-	}
-	op.Parts = append(op.Parts, part)
 	return nil
 }
 

@@ -184,6 +184,7 @@ func (e *emitter) chosen(c exchange.Case) bool {
 	})
 }
 
+// give gives a case out.
 func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if !e.chosen(c) {
 		return
@@ -199,7 +200,7 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if len(c.Flaws) == 1 && c.Flaws[0].In == "path" && c.Expect.Class == exchange.Either {
 		c.Expect.Statuses = append(c.Expect.Class.Statuses(), http.StatusNotFound) // there may be nothing at such an address
 	}
-	if e.stopped || e.op.Method == "DELETE" && !e.op.plan.opt.PerCase[e.op.Name()] && !safeAfterDelete(c) && !(e.op.plan.opt.Replaced[e.op.Name()] && OfCredentials(c)) {
+	if e.stopped || e.afterItsRecord(c) {
 		return
 	}
 	e.bytes += len(c.Request.Body)
@@ -223,23 +224,38 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if c.Request.Method == e.op.Method && e.provenBy == "" && renews(e.op.Method) {
 		c.Variables = e.op.variables(c.Base)
 	}
-	if c.Credentials == nil {
-		c.Credentials = e.op.credentials
-	}
 	if e.provenBy != "" {
 		c.Credentials = e.credentials
+	} else if c.Credentials == nil {
+		c.Credentials = e.op.credentials
 	}
-	if len(c.Flaws) > 0 && c.Expect.Says == "" {
-		if says := config.Says(e.op.plan.opt.Messages, c.Flaws[0].Pointer, c.Flaws[0].Rule); says != nil && len(c.Flaws) == 1 && c.Flaws[0].In != "request" {
+	e.op.plan.expect(&c)
+	e.given++
+	e.stopped = !e.yield(e.given, c)
+}
+
+// afterItsRecord reports whether a case of a DELETE would come to a record that is deleted by then.
+func (e *emitter) afterItsRecord(c exchange.Case) bool {
+	if e.op.Method != "DELETE" || e.op.plan.opt.PerCase[e.op.Name()] {
+		return false
+	}
+	replaced := e.op.plan.opt.Replaced[e.op.Name()]
+	return !safeAfterDelete(c) && !(replaced && OfCredentials(c))
+}
+
+// expect completes what the answer to a case should be: by what the configuration says, else by
+// its class.
+func (p *Plan) expect(c *exchange.Case) {
+	if len(c.Flaws) == 1 && c.Flaws[0].In != "request" && c.Expect.Says == "" {
+		if says := config.Says(p.opt.Messages, c.Flaws[0].Pointer, c.Flaws[0].Rule); says != nil {
 			c.Expect.Says = says.String()
 		}
 	}
-	configured := c.Expect.Statuses != nil
-	if !configured {
-		c.Expect.Statuses = c.Expect.Class.Statuses()
+	if c.Expect.Statuses == nil {
+		c.Expect.Statuses = p.opt.Statuses[c.Expect.Class]
 	}
-	if narrowed := e.op.plan.opt.Statuses[c.Expect.Class]; narrowed != nil && !configured {
-		c.Expect.Statuses = narrowed
+	if c.Expect.Statuses == nil {
+		c.Expect.Statuses = c.Expect.Class.Statuses()
 	}
 	if c.Expect.Statuses == nil {
 		c.Expect.Statuses = []int{}
@@ -247,8 +263,6 @@ func (e *emitter) give(c exchange.Case, identity []exchange.Flaw) {
 	if c.Flaws == nil {
 		c.Flaws = []exchange.Flaw{}
 	}
-	e.given++
-	e.stopped = !e.yield(e.given, c)
 }
 
 // OfCredentials reports whether what is wrong with a case is its credentials.

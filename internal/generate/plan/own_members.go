@@ -49,16 +49,25 @@ func (e *emitter) ownMembers(s sent) {
 			}
 		}
 	}
-	root := part.Fields()[0].Shape
-	object, is := s.control.(map[string]any)
-	if !is || root.Open || root.Closed || root.Unevaluated || !e.at(flaw.Deep) {
+	if !e.at(flaw.Deep) {
 		return
 	}
-	for _, name := range slices.Sorted(maps.Keys(authority)) {
-		if _, has := object[name]; !has && !slices.Contains(root.Properties, name) {
-			give(instance.Join("", name), "undescribed", "a member that is not described and looks as if only the service set it", authority[name])
-		}
+	for _, name := range undescribedMembers(part.Fields()[0].Shape, s.control) {
+		give(instance.Join("", name), "undescribed", "a member that is not described and looks as if only the service set it", authority[name])
 	}
+}
+
+// undescribedMembers are members that look as if only the service set them, and that an object of a shape
+// neither has nor forbids.
+func undescribedMembers(sh *schema.Shape, control any) []string {
+	object, is := control.(map[string]any)
+	if !is || sh.Open || sh.Closed || sh.Unevaluated {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(authority)), func(name string) bool {
+		_, has := object[name]
+		return has || slices.Contains(sh.Properties, name)
+	})
 }
 
 // authority are members that services set, with values that none comes upon by itself.

@@ -105,6 +105,15 @@ func (e *emitter) decisive(c exchange.Case) *exchange.Flaw {
 	if len(flaws) == 0 || flaws[0].In == "request" {
 		return nil
 	}
+	if e.decidesOtherwise(c, r) || !r.Wide && addsNumber(r, c.Part(), c.Body, c.Control) {
+		return &flaws[0]
+	}
+	return nil
+}
+
+// decidesOtherwise reports whether a value that decides which records change is not the one of
+// the valid requests.
+func (e *emitter) decidesOtherwise(c exchange.Case, r *sources.Reach) bool {
 	in := c.Part()
 	differs := c.Body == nil && r.Wide && r.Decided // it is written otherwise than JSON is
 	instance.Walk(e.op.values(fullest)[in], func(at string, valid any) bool {
@@ -120,10 +129,7 @@ func (e *emitter) decisive(c exchange.Case) *exchange.Flaw {
 		}
 		return !differs
 	})
-	if differs || !r.Wide && addsNumber(r, in, c.Body, c.Control) {
-		return &flaws[0]
-	}
-	return nil
+	return differs
 }
 
 // addsNumber reports whether a body names its record by a number that the valid one does not have:

@@ -43,26 +43,32 @@ func (op *Operation) variables(shape string) []exchange.Variable {
 	return list
 }
 
-func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
-	var fixed []string
+// fixed are the pointers of what the configuration gives a value, or has rules for; settled are
+// the rules for values that are new each time, by the pointers of their fields.
+func (op *Operation) fixed() (fixed []string, settled map[string]config.Rule) {
 	instance.Walk(op.plan.opt.Bodies[op.Name()], func(at string, v any) bool {
 		if at != "" && instance.Type(v) != "object" {
 			fixed = append(fixed, at)
 		}
 		return true
 	})
-	settled := map[string]config.Rule{}
-	if b := op.bound; b != nil {
-		for _, r := range b.rest {
-			if r.Unique != "" {
-				settled[r.Unique] = r
-				continue
-			}
-			fixed = append(fixed, r.Exists)
-			fixed = append(fixed, r.Blames...)
-		}
+	settled = map[string]config.Rule{}
+	if op.bound == nil {
+		return fixed, settled
 	}
-	fixed = slices.DeleteFunc(fixed, func(at string) bool { return at == "" })
+	for _, r := range op.bound.rest {
+		if r.Unique != "" {
+			settled[r.Unique] = r
+			continue
+		}
+		fixed = append(fixed, r.Exists)
+		fixed = append(fixed, r.Blames...)
+	}
+	return slices.DeleteFunc(fixed, func(at string) bool { return at == "" }), settled
+}
+
+func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
+	fixed, settled := op.fixed()
 	salt := op.plan.opt.Salt
 	var out []exchange.Variable
 	for _, f := range part.fields(c) {

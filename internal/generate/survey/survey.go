@@ -143,6 +143,13 @@ func of(op *plan.Operation) (s Survey) {
 			o.Edges++
 		}
 	}
+	s.restGaps(op)
+	s.Operations = append(s.Operations, o)
+	return s
+}
+
+// restGaps are those that are of no field that is tried.
+func (s *Survey) restGaps(op *plan.Operation) {
 	for _, d := range op.Dropped {
 		if d.Why == plan.TooHeavy {
 			s.gap(TooHeavy, op, "(body)", "")
@@ -168,8 +175,6 @@ func of(op *plan.Operation) (s Survey) {
 	for _, r := range op.Rejected {
 		s.gap(BrokenExample, op, "", r)
 	}
-	s.Operations = append(s.Operations, o)
-	return s
 }
 
 // staysEmpty reports whether a value has nothing in it where the schema describes what
@@ -212,7 +217,8 @@ func (s *Survey) fieldGaps(op *plan.Operation, part *plan.Part, field Field, f f
 		return
 	}
 	kind := sh.Kind()
-	if kind == schema.String && sh.MaxLength == nil && len(sh.Formats) == 0 && !sh.Binary && !bounded(sh.Patterns) {
+	endless := sh.MaxLength == nil && len(sh.Formats) == 0 && !sh.Binary && !bounded(sh.Patterns)
+	if kind == schema.String && endless {
 		s.gap(NoMaxLength, op, name, "")
 	}
 	if kind == schema.Array && sh.MaxItems == nil {
@@ -228,7 +234,8 @@ func (s *Survey) fieldGaps(op *plan.Operation, part *plan.Part, field Field, f f
 			s.gap(NotChecked, op, name, u)
 		}
 	}
-	if kind == schema.Object && part.In == "body" && !sh.Closed && !sh.Open && !sh.Unevaluated && len(sh.MemberPatterns) == 0 {
+	limited := sh.Closed || sh.Open || sh.Unevaluated || len(sh.MemberPatterns) > 0
+	if kind == schema.Object && part.In == "body" && !limited {
 		s.gap(OpenObject, op, name, "")
 	}
 }

@@ -241,26 +241,32 @@ func (r *rewriter) schema(v any, at *path) (own any) {
 	r.discriminate(m)
 	r.note(m, at)
 	for _, k := range containers(names[:0], m) {
-		switch inner := m[k].(type) {
-		case map[string]any:
-			if schemaMembers[k] {
-				r.schemaIn(m, k, &path{at, k})
-			} else if schemaMaps[k] {
-				for _, name := range instance.Names(inner) {
-					r.schemaIn(inner, name, &path{&path{at, k}, name})
-				}
+		r.below(m, k, &path{at, k})
+	}
+	return own
+}
+
+// below rewrites the schemas under a keyword, which is at a path.
+func (r *rewriter) below(m map[string]any, k string, at *path) {
+	switch inner := m[k].(type) {
+	case map[string]any:
+		if schemaMembers[k] {
+			r.schemaIn(m, k, at)
+		} else if schemaMaps[k] {
+			for _, name := range instance.Names(inner) {
+				r.schemaIn(inner, name, &path{at, name})
 			}
-		case []any:
-			if schemaLists[k] {
-				for i, s := range inner {
-					if own := r.schema(s, &path{&path{at, k}, strconv.Itoa(i)}); own != nil {
-						inner[i] = own
-					}
-				}
+		}
+	case []any:
+		if !schemaLists[k] {
+			break
+		}
+		for i, s := range inner {
+			if own := r.schema(s, &path{at, strconv.Itoa(i)}); own != nil {
+				inner[i] = own
 			}
 		}
 	}
-	return own
 }
 
 // note keeps the schemas that are looked at once more when all are in one dialect.

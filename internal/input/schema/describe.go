@@ -46,31 +46,29 @@ func (sh *Shape) Rules() []Rule {
 	for _, f := range sh.Formats {
 		add("format", f)
 	}
-	for _, b := range []struct {
-		plain, exclusive string
-		bound            *Bound
-	}{{"minimum", "exclusiveMinimum", sh.Minimum}, {"maximum", "exclusiveMaximum", sh.Maximum}} {
-		switch {
-		case b.bound == nil:
-		case b.bound.Exclusive:
-			add(b.exclusive, instance.Number(b.bound.Value))
-		default:
-			add(b.plain, instance.Number(b.bound.Value))
+	bound := func(keyword, exclusive string, b *Bound) {
+		if b != nil && b.Exclusive {
+			keyword = exclusive
+		}
+		if b != nil {
+			add(keyword, instance.Number(b.Value))
 		}
 	}
+	bound("minimum", "exclusiveMinimum", sh.Minimum)
+	bound("maximum", "exclusiveMaximum", sh.Maximum)
 	for _, m := range sh.MultipleOf {
 		add("multipleOf", instance.Number(m))
 	}
 	count("minItems", sh.MinItems)
 	count("maxItems", sh.MaxItems)
-	if sh.Unique {
-		add("uniqueItems", true)
-	}
-	if sh.ItemsClosed {
-		add("items", false)
-	}
-	if sh.UnevaluatedItems {
-		add("unevaluatedItems", false)
+	for _, k := range []struct {
+		keyword string
+		is      bool
+		says    bool
+	}{{"uniqueItems", sh.Unique, true}, {"items", sh.ItemsClosed, false}, {"unevaluatedItems", sh.UnevaluatedItems, false}} {
+		if k.is {
+			add(k.keyword, k.says)
+		}
 	}
 	for _, n := range sh.Required {
 		add("required", n)

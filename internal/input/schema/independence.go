@@ -6,6 +6,14 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
+// looksAtSeveral reports whether a schema has keywords that look at more than one member or
+// element at a time.
+func looksAtSeveral(js *jsonschema.Schema) bool {
+	return len(js.DependentSchemas)+len(js.Dependencies) > 0 ||
+		js.Not != nil || js.If != nil || js.Enum != nil || js.Const != nil || js.Contains != nil || js.UniqueItems ||
+		js.UnevaluatedProperties != nil || js.UnevaluatedItems != nil || js.DynamicRef != nil || js.RecursiveRef != nil || len(js.Extensions) > 0
+}
+
 // MembersIndependent reports whether the sources look at the members and elements of
 // v one at a time: whether a change inside one of them is right then depends on
 // nothing around it, and nothing around it on that. Alternatives are not in
@@ -14,10 +22,7 @@ import (
 // member in decisive may bring another branch in.
 func (sh *Shape) MembersIndependent(v any) (decisive map[string]bool, ok bool) {
 	for _, s := range sh.Sources {
-		js := s.js
-		if len(js.DependentSchemas)+len(js.Dependencies) > 0 ||
-			js.Not != nil || js.If != nil || js.Enum != nil || js.Const != nil || js.Contains != nil || js.UniqueItems ||
-			js.UnevaluatedProperties != nil || js.UnevaluatedItems != nil || js.DynamicRef != nil || js.RecursiveRef != nil || len(js.Extensions) > 0 {
+		if looksAtSeveral(s.js) {
 			return nil, false
 		}
 	}
