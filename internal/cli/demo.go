@@ -146,6 +146,11 @@ func (a *app) step(title, command string) {
 	fmt.Fprintln(a.streams.Out)
 }
 
+// isOf reports whether a cause is about the operation and the field of a fault.
+func isOf(f harbour.Fault, e *report.Cause) bool {
+	return slices.Contains(e.Operations, f.Operation) && (f.Field() == "" || slices.Contains(e.Fields, f.Field()))
+}
+
 // planted holds what was found against what was planted. All of it and nothing
 // else is success; the demo fails else.
 func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []string) error {
@@ -159,12 +164,11 @@ func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []stri
 		}
 		mark, by := a.style.in(codeRed, "missed"), ""
 		for i, e := range entries {
-			if !slices.Contains(e.Operations, f.Operation) || f.Field() != "" && !slices.Contains(e.Fields, f.Field()) {
-				continue
-			}
-			explained[i] = explained[i] || e.Code == f.Code || slices.Contains(f.Also, e.Code)
-			if e.Code == f.Code && by == "" {
-				mark, by = a.style.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
+			if isOf(f, e) {
+				explained[i] = explained[i] || e.Code == f.Code || slices.Contains(f.Also, e.Code)
+				if e.Code == f.Code && by == "" {
+					mark, by = a.style.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
+				}
 			}
 		}
 		if by == "" {

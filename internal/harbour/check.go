@@ -168,21 +168,26 @@ func number(l limits) rule {
 			c.fail(at, "type", "must be a %s", map[bool]string{true: "whole number", false: "number"}[l.integer])
 			return
 		}
-		cmp := func(limit string) int { return r.Cmp(ratOf(limit)) }
-		switch {
-		case l.least != "" && cmp(l.least) < 0:
-			c.fail(at, "limit", "must be at least %s", l.least)
-		case l.above != "" && cmp(l.above) <= 0:
-			c.fail(at, "limit", "must be more than %s", l.above)
-		case l.most != "" && (cmp(l.most) > 0 || c.below && l.integer && cmp(l.most) == 0):
-			c.fail(at, "limit", "must be at most %s", l.most)
-		case l.under != "" && cmp(l.under) >= 0:
-			c.fail(at, "limit", "must be less than %s", l.under)
-		case l.int32 && cmp("2147483647") > 0:
-			c.fail(at, "limit", "is too large")
-		case l.multiple != "" && !new(big.Rat).Quo(r, ratOf(l.multiple)).IsInt() && !c.coerce:
-			c.fail(at, "limit", "must be a multiple of %s", l.multiple)
-		}
+		l.check(c, at, r)
+	}
+}
+
+// check holds a number against the limits.
+func (l limits) check(c *checker, at string, r *big.Rat) {
+	cmp := func(limit string) int { return r.Cmp(ratOf(limit)) }
+	switch {
+	case l.least != "" && cmp(l.least) < 0:
+		c.fail(at, "limit", "must be at least %s", l.least)
+	case l.above != "" && cmp(l.above) <= 0:
+		c.fail(at, "limit", "must be more than %s", l.above)
+	case l.most != "" && (cmp(l.most) > 0 || c.below && l.integer && cmp(l.most) == 0):
+		c.fail(at, "limit", "must be at most %s", l.most)
+	case l.under != "" && cmp(l.under) >= 0:
+		c.fail(at, "limit", "must be less than %s", l.under)
+	case l.int32 && cmp("2147483647") > 0:
+		c.fail(at, "limit", "is too large")
+	case l.multiple != "" && !new(big.Rat).Quo(r, ratOf(l.multiple)).IsInt() && !c.coerce:
+		c.fail(at, "limit", "must be a multiple of %s", l.multiple)
 	}
 }
 

@@ -232,6 +232,16 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 		problem{status: 409, kind: "conflict", title: "Conflict", detail: "Nothing can be done at this time."}.write(w)
 		return nil, false
 	}
+	object, errors := o.check(e, kind, id, value)
+	if len(errors) > 0 {
+		o.reject(w, r, e, object, errors)
+		return nil, false
+	}
+	return object, true
+}
+
+// check is a body and what is wrong with it.
+func (o *Office) check(e endpoint, kind, id string, value any) (map[string]any, []fieldError) {
 	c := &checker{bytes: o.has(e, "bytes-counted"), coerce: o.has(e, "numbers-coerced"), below: o.has(e, "maximum-exclusive"), untrimmed: o.has(e, "blanks-counted")}
 	e.rule(c, "", value)
 	object, _ := value.(map[string]any)
@@ -244,12 +254,7 @@ func (o *Office) body(w http.ResponseWriter, r *http.Request, e endpoint, kind, 
 	if e.guarded && object != nil {
 		o.towRules(c, e, id, object)
 	}
-	errors := o.overlook(e, c.errors, object)
-	if len(errors) > 0 {
-		o.reject(w, r, e, object, errors)
-		return nil, false
-	}
-	return object, true
+	return object, o.overlook(e, c.errors, object)
 }
 
 // booked reports whether there is more than one record.

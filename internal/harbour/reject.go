@@ -65,42 +65,48 @@ func answer(w http.ResponseWriter, status int, media string, body []byte) {
 	_, _ = w.Write(body)
 }
 
-// reject answers a body that breaks rules: rightly, or as the faults have it.
-func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, body map[string]any, errors []fieldError) {
-	p := problem{status: 422, kind: "invalid-fields", title: "Fields are invalid", detail: "Some fields of the request are not as they should be.", errors: errors}
+// rejectOtherwise answers in place of reject, where a fault has it so.
+func (o *Office) rejectOtherwise(w http.ResponseWriter, r *http.Request, e endpoint, body map[string]any, errors []fieldError) bool {
+	ofType := slices.ContainsFunc(errors, func(f fieldError) bool { return f.kind == "type" })
 	switch {
 	case o.has(e, "success-with-error"):
 		answer(w, 200, "application/json", instance.Encode(map[string]any{"ok": false, "error": "validation failed"}))
-		return
-	case o.has(e, "wrong-type-fails") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.kind == "type" }):
+	case o.has(e, "wrong-type-fails") && ofType:
 		problem{status: 500, title: "Internal error", detail: "Something went wrong."}.write(w)
-		return
 	case o.has(e, "redirects-home"):
 		http.Redirect(w, r, "/welcome", http.StatusSeeOther)
-		return
 	case o.has(e, "html-page"):
 		answer(w, 400, "text/html; charset=utf-8", []byte("<!doctype html><title>Bad request</title><h1>Bad request</h1><p>The booking was not understood.</p>"))
-		return
 	case o.has(e, "own-layout"):
 		answer(w, 400, "application/json", instance.Encode(map[string]any{"error": "invalid", "fields": fieldMap(errors)}))
+	case o.has(e, "page-with-input"):
+		answer(w, 400, "text/html; charset=utf-8", []byte(fmt.Sprintf("<!doctype html><title>Bad request</title><p>Nobody boards at %v.</p>", body["boarding"])))
+	case o.has(e, "causes-nested"):
+		answer(w, 422, "application/problem+json", []byte(strings.Repeat(`{"cause":`, 1000)+"{}"+strings.Repeat("}", 1000)))
+	case o.has(e, "cut-answer"):
+		answer(w, 422, "application/problem+json", []byte(`{"type":"https://harbour.example/problems/invalid-fields","title":"Fields are inv`))
+	default:
+		return false
+	}
+	return true
+}
+
+// reject answers a body that breaks rules: rightly, or as the faults have it.
+func (o *Office) reject(w http.ResponseWriter, r *http.Request, e endpoint, body map[string]any, errors []fieldError) {
+	if o.rejectOtherwise(w, r, e, body, errors) {
 		return
+	}
+	p := problem{status: 422, kind: "invalid-fields", title: "Fields are invalid", detail: "Some fields of the request are not as they should be.", errors: errors}
+	ofType := slices.ContainsFunc(errors, func(f fieldError) bool { return f.kind == "type" })
+	switch {
 	case o.has(e, "map-for-list"):
 		p.change = func(doc map[string]any) { doc["errors"] = fieldMap(errors) }
-	case o.has(e, "trace-shown") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.kind == "type" }):
+	case o.has(e, "trace-shown") && ofType:
 		p.change = func(doc map[string]any) {
 			doc["detail"] = "panic: goroutine 41 [running]: harbour/pilots.(*Desk).Order(0xc0001) pilots.go:88"
 		}
-	case o.has(e, "page-with-input"):
-		answer(w, 400, "text/html; charset=utf-8", []byte(fmt.Sprintf("<!doctype html><title>Bad request</title><p>Nobody boards at %v.</p>", body["boarding"])))
-		return
-	case o.has(e, "slow-minutes") && slices.ContainsFunc(errors, func(f fieldError) bool { return f.pointer == "/minutes" && f.kind == "limit" }) && len(errors) == 1:
+	case o.has(e, "slow-minutes") && len(errors) == 1 && errors[0].pointer == "/minutes" && errors[0].kind == "limit":
 		time.Sleep(1100 * time.Millisecond)
-	case o.has(e, "causes-nested"):
-		answer(w, 422, "application/problem+json", []byte(strings.Repeat(`{"cause":`, 1000)+"{}"+strings.Repeat("}", 1000)))
-		return
-	case o.has(e, "cut-answer"):
-		answer(w, 422, "application/problem+json", []byte(`{"type":"https://harbour.example/problems/invalid-fields","title":"Fields are inv`))
-		return
 	}
 	p.errors = o.misname(e, errors)
 	for i := range p.errors {

@@ -68,6 +68,31 @@ var towOrder = object(
 	})},
 )
 
+// towTimes checks when a tow starts and ends; wrong says what is reported already.
+func (o *Office) towTimes(c *checker, e endpoint, order map[string]any, wrong func(names ...string) bool) {
+	at := func(name string) time.Time {
+		s, _ := order[name].(string)
+		t, _ := moment(s)
+		return t
+	}
+	starts, ends := at("starts_at"), at("ends_at")
+	if wrong("starts_at") {
+		return
+	}
+	if !starts.After(time.Now()) && !o.has(e, "past-tows") {
+		c.fail("/starts_at", "business", "must lie in the future")
+	}
+	early := o.has(e, "minute-demanded") && ends.Before(starts.Add(time.Minute))
+	if wrong("ends_at", "starts_at") || ends.After(starts) && !early || o.has(e, "backward-tows") {
+		return
+	}
+	words := "must be after starts_at"
+	if o.has(e, "other-words") {
+		words = "is not valid"
+	}
+	c.fail("/ends_at", "business", "%s", words)
+}
+
 // towRules checks what no schema says of a tow order: fields against one
 // another as far as each is right, and records only when all else is.
 func (o *Office) towRules(c *checker, e endpoint, id string, order map[string]any) {
@@ -76,24 +101,7 @@ func (o *Office) towRules(c *checker, e endpoint, id string, order map[string]an
 			return slices.ContainsFunc(names, func(n string) bool { return f.pointer == "/"+n })
 		})
 	}
-	at := func(name string) time.Time {
-		s, _ := order[name].(string)
-		t, _ := moment(s)
-		return t
-	}
-	if starts, ends := at("starts_at"), at("ends_at"); !wrong("starts_at") {
-		if !starts.After(time.Now()) && !o.has(e, "past-tows") {
-			c.fail("/starts_at", "business", "must lie in the future")
-		}
-		early := o.has(e, "minute-demanded") && ends.Before(starts.Add(time.Minute))
-		if !wrong("ends_at", "starts_at") && (!ends.After(starts) || early) && !o.has(e, "backward-tows") {
-			words := "must be after starts_at"
-			if o.has(e, "other-words") {
-				words = "is not valid"
-			}
-			c.fail("/ends_at", "business", "%s", words)
-		}
-	}
+	o.towTimes(c, e, order, wrong)
 	if order["hazardous"] == true && order["un_number"] == nil && !wrong("un_number") && !o.has(e, "unnumbered-tows") {
 		c.fail("/un_number", "business", "is required for hazardous cargo")
 	}

@@ -86,80 +86,84 @@ func (v *Variants) Encode(other any) []byte {
 func (v *Variants) append(b []byte, other, was any, at node) []byte {
 	switch other := other.(type) {
 	case map[string]any:
-		was, is := was.(map[string]any)
-		if !is || at.names == nil || other == nil {
-			break
+		if was, is := was.(map[string]any); is && at.names != nil && other != nil {
+			return v.appendObject(b, other, was, at)
 		}
-		had := 0 // of the names that are written
-		for _, name := range at.names {
-			if _, has := other[name]; has {
-				had++
-			}
-		}
-		added := make([]string, 0, len(other)-had)
-		if len(other) > had {
-			for name := range other {
-				if _, has := was[name]; !has {
-					added = append(added, name)
-				}
-			}
-			slices.Sort(added)
-		}
-		b = append(b, '{')
-		first := true
-		part := func() {
-			if !first {
-				b = append(b, ',')
-			}
-			first = false
-		}
-		add := func(name string) {
-			part()
-			b = appendJSON(append(appendJSON(b, name), ':'), other[name])
-		}
-		for i, name := range at.names {
-			for len(added) > 0 && added[0] < name {
-				add(added[0])
-				added = added[1:]
-			}
-			now, has := other[name]
-			if !has {
-				continue
-			}
-			part()
-			m := at.members[i]
-			if same(now, was[name]) {
-				b = append(b, v.text[m.from:m.to]...)
-				continue
-			}
-			b = v.append(append(b, v.text[m.from:m.value]...), now, was[name], m.inside)
-		}
-		for _, name := range added {
-			add(name)
-		}
-		return append(b, '}')
 	case []any:
-		was, is := was.([]any)
-		if !is || at.members == nil || other == nil {
-			break
+		if was, is := was.([]any); is && at.members != nil && other != nil {
+			return v.appendList(b, other, was, at)
 		}
-		b = append(b, '[')
-		for i, now := range other {
-			if i > 0 {
-				b = append(b, ',')
-			}
-			switch {
-			case i >= len(was):
-				b = appendJSON(b, now)
-			case same(now, was[i]):
-				b = append(b, v.text[at.members[i].from:at.members[i].to]...)
-			default:
-				b = v.append(b, now, was[i], at.members[i].inside)
-			}
-		}
-		return append(b, ']')
 	}
 	return appendJSON(b, other)
+}
+
+// appendObject merges the names that are new into those that are written, all in their order.
+func (v *Variants) appendObject(b []byte, other, was map[string]any, at node) []byte {
+	had := 0 // of the names that are written
+	for _, name := range at.names {
+		if _, has := other[name]; has {
+			had++
+		}
+	}
+	added := make([]string, 0, len(other)-had)
+	for name := range other {
+		if len(other) == had {
+			break
+		}
+		if _, has := was[name]; !has {
+			added = append(added, name)
+		}
+	}
+	slices.Sort(added)
+	b = append(b, '{')
+	part := func() {
+		if b[len(b)-1] != '{' {
+			b = append(b, ',')
+		}
+	}
+	add := func(name string) {
+		part()
+		b = appendJSON(append(appendJSON(b, name), ':'), other[name])
+	}
+	for i, name := range at.names {
+		for len(added) > 0 && added[0] < name {
+			add(added[0])
+			added = added[1:]
+		}
+		now, has := other[name]
+		if !has {
+			continue
+		}
+		part()
+		m := at.members[i]
+		if same(now, was[name]) {
+			b = append(b, v.text[m.from:m.to]...)
+			continue
+		}
+		b = v.append(append(b, v.text[m.from:m.value]...), now, was[name], m.inside)
+	}
+	for _, name := range added {
+		add(name)
+	}
+	return append(b, '}')
+}
+
+func (v *Variants) appendList(b []byte, other, was []any, at node) []byte {
+	b = append(b, '[')
+	for i, now := range other {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		switch {
+		case i >= len(was):
+			b = appendJSON(b, now)
+		case same(now, was[i]):
+			b = append(b, v.text[at.members[i].from:at.members[i].to]...)
+		default:
+			b = v.append(b, now, was[i], at.members[i].inside)
+		}
+	}
+	return append(b, ']')
 }
 
 // same reports whether two values are one: containers by where they are held.

@@ -11,6 +11,7 @@ import (
 
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 
 	"obiter/internal/core/instance"
 )
@@ -70,6 +71,18 @@ func (r reference) member(name string) *reference {
 
 var partNames = []string{"body", "query", "path", "header"}
 
+// literal keeps a value that an expression mentions.
+func (r *Rule) literal(v ref.Val) {
+	switch v := v.(type) {
+	case types.String:
+		r.strings = append(r.strings, string(v))
+	case types.Int:
+		r.numbers = append(r.numbers, json.Number(strconv.FormatInt(int64(v), 10)))
+	case types.Double:
+		r.numbers = append(r.numbers, json.Number(strconv.FormatFloat(float64(v), 'g', -1, 64)))
+	}
+}
+
 // read collects what an expression speaks of. Variables of comprehensions are
 // for the elements of what they range over.
 func (r *Rule) read(e ast.Expr, variables map[string]*reference) {
@@ -81,14 +94,7 @@ func (r *Rule) read(e ast.Expr, variables map[string]*reference) {
 	case ast.IdentKind:
 		r.clock = r.clock || e.AsIdent() == "now"
 	case ast.LiteralKind:
-		switch v := e.AsLiteral().(type) {
-		case types.String:
-			r.strings = append(r.strings, string(v))
-		case types.Int:
-			r.numbers = append(r.numbers, json.Number(strconv.FormatInt(int64(v), 10)))
-		case types.Double:
-			r.numbers = append(r.numbers, json.Number(strconv.FormatFloat(float64(v), 'g', -1, 64)))
-		}
+		r.literal(e.AsLiteral())
 	case ast.SelectKind:
 		r.read(e.AsSelect().Operand(), variables)
 	case ast.CallKind:

@@ -61,11 +61,9 @@ func (b *builder) random(at string, ordinal int) *rand.Rand {
 	return rand.New(rand.NewPCG(b.seed, h.Sum64()))
 }
 
-// value makes an instance that obeys all schemas in list. A higher ordinal
-// makes another one, for lists without duplicates.
-func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, error) {
-	list, unmet := b.conditions(list, schema.Expand(list, b.choose))
-	sources := schema.Expand(list, b.choose)
+// enter begins a value that obeys some schemas, within the bounds of depth and size. Inside itself
+// a schema is built lean, or the size would explode.
+func (b *builder) enter(sources []schema.Schema) (leave func(), err error) {
 	again := false
 	for _, s := range sources {
 		if b.active[s.URL()] >= 2 {
@@ -76,28 +74,37 @@ func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, erro
 	if b.made++; b.made > maxValues {
 		b.trimmed = true
 	}
-	if b.made > maxMade {
+	switch {
+	case b.made > maxMade:
 		return nil, errSize
-	}
-	if b.full && (again || b.trimmed) {
-		// Inside itself a schema is built lean, or the size would explode.
-		b.full = false
-		defer func() { b.full = true }()
-	}
-	if b.depth > maxNesting {
+	case b.depth > maxNesting:
 		return nil, errNesting
 	}
+	full := b.full
+	b.full = full && !again && !b.trimmed
 	b.depth++
 	for _, s := range sources {
 		b.active[s.URL()]++
 	}
-	defer func() {
+	return func() {
+		b.full = full
 		b.depth--
 		for _, s := range sources {
 			b.active[s.URL()]--
 		}
-	}()
+	}, nil
+}
 
+// value makes an instance that obeys all schemas in list. A higher ordinal
+// makes another one, for lists without duplicates.
+func (b *builder) value(at string, list []schema.Schema, ordinal int) (any, error) {
+	list, unmet := b.conditions(list, schema.Expand(list, b.choose))
+	sources := schema.Expand(list, b.choose)
+	leave, err := b.enter(sources)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	narrowed := *schema.Merge(sources)
 	sh := &narrowed
 	sh.Types &= b.kind(sh)
@@ -267,18 +274,17 @@ func (b *builder) member(at string, list []schema.Schema, sh *schema.Shape, ordi
 	return fit[ordinal%len(fit)], nil
 }
 
-func (b *builder) object(at string, sh *schema.Shape, leave map[string]bool) (any, error) {
-	out := map[string]any{}
+// members adds the members that an object has to have, and of a full one the others, but for those
+// to leave out.
+func (b *builder) members(at string, sh *schema.Shape, leave map[string]bool, out map[string]any) error {
 	names := slices.Clone(sh.Required)
 	needed := make(map[string]bool, len(names))
 	for _, n := range names {
 		needed[n] = true
 	}
-	if b.full {
-		for _, n := range sh.Properties {
-			if !needed[n] && !leave[n] {
-				names = append(names, n)
-			}
+	for _, n := range sh.Properties {
+		if b.full && !needed[n] && !leave[n] {
+			names = append(names, n)
 		}
 	}
 	for _, name := range names {
@@ -287,23 +293,34 @@ func (b *builder) object(at string, sh *schema.Shape, leave map[string]bool) (an
 			break
 		}
 		members, ok := sh.Member(name)
-		if !ok {
-			if required {
-				return nil, fmt.Errorf("at %s the member %q is required and not allowed", instance.Fragment(at), name)
-			}
-			continue
+		if !ok && required {
+			return fmt.Errorf("at %s the member %q is required and not allowed", instance.Fragment(at), name)
 		}
-		if optional := schema.Merge(schema.Expand(members, b.choose)); !required && (optional.ReadOnly || b.plain && optional.Kind()&(schema.Object|schema.Array) != 0) {
+		if !ok || !required && b.unwanted(members) {
 			continue
 		}
 		v, err := b.value(instance.Join(at, name), members, 0)
-		if err != nil {
-			if required {
-				return nil, err
-			}
-			continue
+		if err != nil && required {
+			return err
 		}
-		out[name] = v
+		if err == nil {
+			out[name] = v
+		}
+	}
+	return nil
+}
+
+// unwanted reports whether an optional member is better left out: only answers have it, or it is
+// not plain where all should be.
+func (b *builder) unwanted(members []schema.Schema) bool {
+	sh := schema.Merge(schema.Expand(members, b.choose))
+	return sh.ReadOnly || b.plain && sh.Kind()&(schema.Object|schema.Array) != 0
+}
+
+func (b *builder) object(at string, sh *schema.Shape, leave map[string]bool) (any, error) {
+	out := map[string]any{}
+	if err := b.members(at, sh, leave, out); err != nil {
+		return nil, err
 	}
 	b.depended(at, sh, out)
 	if b.full {
@@ -404,29 +421,39 @@ func (b *builder) fillUp(at string, sh *schema.Shape, out map[string]any) (any, 
 	return out, nil
 }
 
-func (b *builder) array(at string, sh *schema.Shape) (any, error) {
-	n := 1
-	if b.full && b.lists < maxInLists {
+// length is how many elements a list gets, and has at least.
+func (b *builder) length(sh *schema.Shape) (n, least int) {
+	n = 1
+	if b.full && b.lists <= maxInLists {
 		n = 2
 	}
 	n = max(n, sh.Prefix())
-	b.lists++
-	defer func() { b.lists-- }()
 	if sh.MinItems != nil {
-		n = max(n, *sh.MinItems)
+		least = *sh.MinItems
 	}
+	n = max(n, least)
 	if sh.MaxItems != nil {
 		n = min(n, *sh.MaxItems)
 	}
 	if n > maxElements {
-		return nil, fmt.Errorf("at %s minItems %d is larger than what Obiter builds", instance.Fragment(at), n)
+		return n, least
 	}
-	if sh.MaxContains != nil && *sh.MaxContains < n && (sh.MinItems == nil || *sh.MinItems <= *sh.MaxContains) {
+	if sh.MaxContains != nil && *sh.MaxContains < n && least <= *sh.MaxContains {
 		n = *sh.MaxContains // any element may match contains
 	}
 	n = max(n, sh.MinContains)
 	if p := sh.Prefix(); n > p && (sh.ItemsClosed || sh.UnevaluatedItems && len(sh.Item(p)) == 0) {
 		n = p
+	}
+	return n, least
+}
+
+func (b *builder) array(at string, sh *schema.Shape) (any, error) {
+	b.lists++
+	defer func() { b.lists-- }()
+	n, least := b.length(sh)
+	if n > maxElements {
+		return nil, fmt.Errorf("at %s minItems %d is larger than what Obiter builds", instance.Fragment(at), n)
 	}
 	containing := sh.Containing()
 	out := []any{}
@@ -439,7 +466,7 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 		}
 		v, err := b.value(instance.Join(at, strconv.Itoa(i)), items, ordinal)
 		if err != nil {
-			if sh.MinItems == nil || i >= *sh.MinItems {
+			if i >= least {
 				break
 			}
 			return nil, err
@@ -450,7 +477,7 @@ func (b *builder) array(at string, sh *schema.Shape) (any, error) {
 		}
 		if seen[text] {
 			if ordinal > 4*n+16 {
-				if sh.MinItems == nil || i >= *sh.MinItems {
+				if i >= least {
 					break
 				}
 				return nil, fmt.Errorf("at %s no %d different elements could be made", instance.Fragment(at), n)

@@ -10,6 +10,25 @@ import (
 	"obiter/internal/input/schema"
 )
 
+// composed are readings as each of some lists of texts, and as pairs where there is one text of
+// such.
+func composed(list []schema.Schema, lists [][]string, parts []string) (readings []any) {
+	for _, l := range lists {
+		texts := make([]any, len(l))
+		for i, text := range l {
+			texts[i] = text
+		}
+		readings = append(readings, Read(list, texts))
+	}
+	if len(parts) != 1 {
+		return readings
+	}
+	if pairs := paired(parts[0]); pairs != nil {
+		readings = append(readings, Read(list, pairs))
+	}
+	return readings
+}
+
 // Readings are all ways in which a service may read what is sent for a member, which
 // arrives as text: as the text, a number, a boolean, null, a list with its parts told
 // apart or of the one text, an object of pairs. Absent says that it may see none at all,
@@ -49,18 +68,7 @@ func (p *Place) Readings(name string, v any, list []schema.Schema) (readings []a
 	} else if len(parts) == 1 {
 		lists = append(lists, nil, strings.Split(parts[0], p.separator(param)), strings.Split(parts[0], ","))
 	}
-	for _, l := range lists {
-		texts := make([]any, len(l))
-		for i, text := range l {
-			texts[i] = text
-		}
-		readings = append(readings, Read(list, texts))
-	}
-	if len(parts) == 1 {
-		if pairs := paired(parts[0]); pairs != nil {
-			readings = append(readings, Read(list, pairs))
-		}
-	}
+	readings = append(readings, composed(list, lists, parts)...)
 	return readings, param.Style == "deepObject" || apart && typesOf(list) == schema.Object
 }
 

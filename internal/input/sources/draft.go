@@ -28,50 +28,13 @@ func Draft(doc *oad.Document, name string) string {
 	}
 	line("at: %s", document.Scalar(at))
 	c := drafted(doc)
-	fixtures := c.Fixtures
-	if schemes := doc.Schemes(); len(schemes) > 0 {
-		if token := tokenOf(doc); token != "" {
-			line("\n# What the security schemes are sent with; the token is kept from a fixture below.\ncredentials:")
-			for _, s := range schemes {
-				if s.Kind == "bearer" {
-					line("  %s: ${%s}", document.Scalar(s.Name), token)
-				}
-			}
-		} else {
-			line("\n# The description requires credentials. Remove the #, and set the variables.\n# credentials:")
-			for _, s := range schemes {
-				line("#   %s", credential(s))
-			}
-		}
-	}
+	draftCredentials(doc, line)
 	line("\n# Narrow the statuses that are right, where the API has one for each sort of flaw:")
 	line("# statuses: { syntax: 400, type: 422, constraint: 422 }")
 	if ownLayout(doc) {
 		line("\n# The description documents rejections as plain JSON. If that is so on purpose, remove the #:\n# errors: { media_type: application/json }")
 	}
-	if len(fixtures) > 0 {
-		line("\n# Records that are made before the run and taken away after it. What they keep\n# is used for path parameters of that name, and for ${NAME} below.")
-		line("fixtures:")
-		for _, f := range fixtures {
-			line("  - name: %s\n    send: %s", document.Scalar(f.Name), document.Scalar(f.Send))
-			var kept []string
-			for _, name := range slices.Sorted(maps.Keys(f.Keep)) {
-				kept = append(kept, document.Scalar(name)+": "+document.Scalar(f.Keep[name]))
-			}
-			if body := withFresh(f.Body, f.Rules); body != nil {
-				line("    body: %s", inFlow(body))
-			}
-			line("    keep: { %s }", strings.Join(kept, ", "))
-			switch {
-			case f.Undo != "":
-				line("    undo: %s", document.Scalar(f.Undo))
-			case f.Reads:
-				line("    undo: none # it is read, and never changed")
-			case f.Stays:
-				line("    undo: none # the token ends by itself")
-			}
-		}
-	}
+	draftFixtures(c.Fixtures, line)
 	line("\n# What is merged over the valid bodies of an operation (RFC 7396), such as references\n# to records that exist; and rules that no schema says, such as\n#     rules: [{ unique: /reference }, { holds: body.ends_at > body.starts_at, blames: /ends_at }]")
 	said := false
 	for _, o := range doc.Operations {
@@ -92,6 +55,54 @@ func Draft(doc *oad.Document, name string) string {
 		}
 	}
 	return b.String()
+}
+
+// draftCredentials writes what the security schemes are sent with.
+func draftCredentials(doc *oad.Document, line func(format string, args ...any)) {
+	schemes, token := doc.Schemes(), tokenOf(doc)
+	switch {
+	case len(schemes) == 0:
+	case token == "":
+		line("\n# The description requires credentials. Remove the #, and set the variables.\n# credentials:")
+		for _, s := range schemes {
+			line("#   %s", credential(s))
+		}
+	default:
+		line("\n# What the security schemes are sent with; the token is kept from a fixture below.\ncredentials:")
+		for _, s := range schemes {
+			if s.Kind == "bearer" {
+				line("  %s: ${%s}", document.Scalar(s.Name), token)
+			}
+		}
+	}
+}
+
+// draftFixtures writes the records that are made before the run.
+func draftFixtures(fixtures []config.Fixture, line func(format string, args ...any)) {
+	if len(fixtures) == 0 {
+		return
+	}
+	line("\n# Records that are made before the run and taken away after it. What they keep\n# is used for path parameters of that name, and for ${NAME} below.")
+	line("fixtures:")
+	for _, f := range fixtures {
+		line("  - name: %s\n    send: %s", document.Scalar(f.Name), document.Scalar(f.Send))
+		var kept []string
+		for _, name := range slices.Sorted(maps.Keys(f.Keep)) {
+			kept = append(kept, document.Scalar(name)+": "+document.Scalar(f.Keep[name]))
+		}
+		if body := withFresh(f.Body, f.Rules); body != nil {
+			line("    body: %s", inFlow(body))
+		}
+		line("    keep: { %s }", strings.Join(kept, ", "))
+		switch {
+		case f.Undo != "":
+			line("    undo: %s", document.Scalar(f.Undo))
+		case f.Reads:
+			line("    undo: none # it is read, and never changed")
+		case f.Stays:
+			line("    undo: none # the token ends by itself")
+		}
+	}
 }
 
 // LeftOpen is what a draft for a description cannot know: the security schemes that no

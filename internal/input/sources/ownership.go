@@ -160,6 +160,19 @@ func answersWith(doc *oad.Document, o oad.Operation, names map[string]bool) bool
 	return false
 }
 
+// notOwn is Foreign of a POST that is allowed to change what is there.
+func (c *Sources) notOwn(operation string, names []string) string {
+	if c.Reach(operation) == nil {
+		return ""
+	}
+	if len(names) > 0 {
+		if s, _ := c.source(operation, names[len(names)-1], nil); !s.own() {
+			return fmt.Sprintf("it changes the record of {%s}, which this run did not create; name one that may be changed: operations: { %s: { path: { %[1]s: … } } } in obiter.yaml", names[len(names)-1], operation)
+		}
+	}
+	return c.unreached(operation)
+}
+
 // Foreign tells why an operation may change or delete what this run did not create; "" where
 // it does not, or is allowed to. The record that its address names last has to be created by
 // this run, or, with PUT and PATCH, be named by the file for this very operation; whatever lies
@@ -174,15 +187,7 @@ func (c *Sources) Foreign(operation string) string {
 	names := config.PathParameters(operation)
 	switch {
 	case method == "POST" && allowed:
-		if c.Reach(operation) == nil {
-			return ""
-		}
-		if len(names) > 0 {
-			if s, _ := c.source(operation, names[len(names)-1], nil); !s.own() {
-				return fmt.Sprintf("it changes the record of {%s}, which this run did not create; name one that may be changed: operations: { %s: { path: { %[1]s: … } } } in obiter.yaml", names[len(names)-1], operation)
-			}
-		}
-		return c.unreached(operation)
+		return c.notOwn(operation, names)
 	case method == "POST":
 		return c.notCreating(operation, names, allow)
 	case len(names) == 0 && (allowed || c.sorts.several[operation]):

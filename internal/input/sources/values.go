@@ -114,6 +114,20 @@ func (c *Sources) source(operation, parameter string, own config.Parameters) (so
 	return out, ok
 }
 
+// severalNames is what a fixture keeps for one of several parameters that name a record of the
+// collection at a path; false where they do not.
+func severalNames(f config.Fixture, of, at, parameter string) (kept string, is bool) {
+	if !strings.HasPrefix(of, at) || strings.Trim(of[len(at):], "/{}") != "" {
+		return parameter, false
+	}
+	if _, keeps := f.Keep[parameter]; keeps {
+		return parameter, true
+	}
+	kept = ownName(f, parameter)
+	_, is = f.Keep[kept]
+	return kept, is
+}
+
 // look looks for the source of a value.
 func (c *Sources) look(operation, parameter string, own config.Parameters) (source, bool) {
 	for _, p := range []config.Parameters{own, c.Operations[operation].Parameters} {
@@ -131,12 +145,7 @@ func (c *Sources) look(operation, parameter string, own config.Parameters) (sour
 		}
 		by := c.collectionOf(f)
 		_, keeps := f.Keep[parameter]
-		kept := parameter
-		several := strings.HasPrefix(of, by.at) && strings.Trim(of[len(by.at):], "/{}") == ""
-		if several && !keeps {
-			kept = ownName(f, parameter)
-			_, several = f.Keep[kept]
-		}
+		kept, several := severalNames(f, of, by.at, parameter)
 		switch {
 		case several: // one of several that name a record
 		case by.at != of:

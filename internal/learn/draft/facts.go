@@ -25,6 +25,9 @@ type facts struct {
 // keywords are those of rules beside type and required, in the order in which they are written.
 var keywords = []string{
 	"format",               // string
+	"pattern",              // string
+	"enum",                 // []string
+	"const",                // bool: the only one of true and false that is taken
 	"minLength",            // int, as all sizes
 	"maxLength",            //
 	"minItems",             //
@@ -32,10 +35,7 @@ var keywords = []string{
 	"uniqueItems",          // true
 	"minimum",              // bound
 	"maximum",              //
-	"const",                // bool: the only one of true and false that is taken
-	"pattern",              // string
 	"multipleOf",           // *big.Rat
-	"enum",                 // []string
 	"additionalProperties", // false: unknown members are refused
 }
 

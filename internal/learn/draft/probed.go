@@ -136,37 +136,9 @@ func (p *Probed) says(at string, n *node) string {
 		out = append(out, "any type is taken")
 	}
 	checks := len(out)
-	say := func(text string) {
-		if text != "" {
-			out = append(out, text)
-		}
-	}
-	for _, k := range keywords {
-		switch v := f.rules[k].(type) {
-		case string:
-			say(map[string]string{"format": "", "pattern": "form "}[k] + v)
-		case []string:
-			say("one of " + strings.Join(v, ", "))
-		case *big.Rat:
-			say("in steps of " + number(v))
-		}
-		switch {
-		case k == "const" && f.has(k):
-			say(fmt.Sprintf("only %v", f.rules[k]))
-		case k == "uniqueItems" && f.has(k):
-			say("no element twice")
-		case k == "maxLength":
-			say(spanWords(f.rules["minLength"], f.rules[k], "character"))
-		case k == "maxItems":
-			say(spanWords(f.rules["minItems"], f.rules[k], "element"))
-		case k == "maximum":
-			say(boundWords(f.rules["minimum"], f.rules[k]))
-		}
-	}
-	if f.has("additionalProperties") {
-		say("unknown members are refused")
-	} else if slices.Contains(f.types, "object") && len(n.members) > 0 {
-		say("unknown members are taken")
+	out = append(out, f.words()...)
+	if !f.has("additionalProperties") && slices.Contains(f.types, "object") && len(n.members) > 0 {
+		out = append(out, "unknown members are taken")
 	}
 	if len(out) == checks && len(p.remarks[at]) == 0 && !slices.Contains(f.types, "boolean") {
 		if slices.Equal(f.types, []string{"string"}) {
@@ -176,6 +148,35 @@ func (p *Probed) says(at string, n *node) string {
 		}
 	}
 	return strings.Join(append(out, p.remarks[at]...), ", ")
+}
+
+// words are the rules beside type and required in words.
+func (f facts) words() (out []string) {
+	for _, k := range keywords {
+		text := ""
+		switch v := f.rules[k].(type) {
+		case string:
+			text = map[string]string{"format": "", "pattern": "form "}[k] + v
+		case []string:
+			text = "one of " + strings.Join(v, ", ")
+		case *big.Rat:
+			text = "in steps of " + number(v)
+		case bool:
+			text = map[string]string{"uniqueItems": "no element twice", "additionalProperties": "unknown members are refused", "const": fmt.Sprintf("only %v", v)}[k]
+		}
+		switch k { // limits are told together
+		case "maxLength":
+			text = spanWords(f.rules["minLength"], f.rules[k], "character")
+		case "maxItems":
+			text = spanWords(f.rules["minItems"], f.rules[k], "element")
+		case "maximum":
+			text = boundWords(f.rules["minimum"], f.rules[k])
+		}
+		if text != "" {
+			out = append(out, text)
+		}
+	}
+	return out
 }
 
 func typeWords(types []string) string {

@@ -52,6 +52,38 @@ func read(op *plan.Operation, f found, x capture.Exchange) request {
 	return r
 }
 
+// parameterValue is what was sent as a parameter that may have some types; why says what is in the
+// way of reading it.
+func parameterValue(p oad.Parameter, types schema.Types, texts []string, sent bool) (v any, is bool, why string) {
+	isObject := types.Has(schema.Object) && types != schema.AnyType
+	switch {
+	case !sent && p.In == "query" && isObject:
+		return nil, false, "is an object, which travels under names of its own"
+	case !sent:
+		return nil, false, ""
+	case p.JSON && len(texts) == 1:
+		v, err := instance.Decode([]byte(texts[0]))
+		if err != nil {
+			return nil, false, "cannot be read"
+		}
+		return v, true, ""
+	case isObject, p.Style != "form" && p.Style != "simple":
+		return nil, false, "is written in a style that is not read"
+	case types.Has(schema.Array) && !types.Has(schema.String):
+		if len(texts) == 1 && (!p.Explode || p.In != "query") && texts[0] != "" {
+			texts = strings.Split(texts[0], ",")
+		}
+		list := []any{}
+		for _, t := range texts {
+			list = append(list, t)
+		}
+		return list, true, ""
+	case len(texts) > 1:
+		return nil, false, "is there more than once"
+	}
+	return texts[0], true, ""
+}
+
 // place reads the parameters of a place. Styles in which several readings are possible
 // make the request one of which nothing is known.
 func (r *request) place(part *plan.Part, sent func(oad.Parameter) ([]string, bool)) {
@@ -60,33 +92,12 @@ func (r *request) place(part *plan.Part, sent func(oad.Parameter) ([]string, boo
 	for _, p := range part.Params {
 		texts, has := sent(p)
 		members, _ := shape.Member(p.Name)
-		types := schema.Merge(schema.Expand(members, schema.NoBranch)).Types
-		switch {
-		case !has && p.In == "query" && types.Has(schema.Object) && types != schema.AnyType:
-			r.unsure = "the parameter " + p.Name + " is an object, which travels under names of its own"
-		case !has:
-		case p.JSON && len(texts) == 1:
-			v, err := instance.Decode([]byte(texts[0]))
-			if err != nil {
-				r.unsure = "the parameter " + p.Name + " cannot be read"
-				continue
-			}
+		v, is, why := parameterValue(p, schema.Merge(schema.Expand(members, schema.NoBranch)).Types, texts, has)
+		if why != "" {
+			r.unsure = "the parameter " + p.Name + " " + why
+		}
+		if is {
 			object[p.Name] = v
-		case types.Has(schema.Object) && types != schema.AnyType, p.Style != "form" && p.Style != "simple":
-			r.unsure = "the parameter " + p.Name + " is written in a style that is not read"
-		case types.Has(schema.Array) && !types.Has(schema.String):
-			if len(texts) == 1 && (!p.Explode || p.In != "query") && texts[0] != "" {
-				texts = strings.Split(texts[0], ",")
-			}
-			list := []any{}
-			for _, t := range texts {
-				list = append(list, t)
-			}
-			object[p.Name] = list
-		case len(texts) > 1:
-			r.unsure = "the parameter " + p.Name + " is there more than once"
-		default:
-			object[p.Name] = texts[0]
 		}
 	}
 	seen := map[string]any{}

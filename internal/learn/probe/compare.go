@@ -92,6 +92,19 @@ func Compare(op *plan.Operation, found, types map[string][]string, sampled map[s
 	return out
 }
 
+// implied reports whether other rules that were found say the same: the form or the list of values.
+func implied(rule string, is map[string]bool) bool {
+	switch rule {
+	case "minLength", "maxLength":
+		return is["pattern"] || is["enum"] || is["format"]
+	case "pattern", "format":
+		return is["enum"] || is["pattern"] || is["minLength"] && is["maxLength"] || is["maximum"]
+	case "type":
+		return is["enum"]
+	}
+	return false
+}
+
 func differences(order []string, described, found map[string][]string) map[string]Difference {
 	out := map[string]Difference{}
 	for _, at := range order {
@@ -103,21 +116,10 @@ func differences(order []string, described, found map[string][]string) map[strin
 		if _, probed := found[at]; !probed {
 			continue
 		}
-		implied := func(rule string) bool { // the form or the list of values says it as well
-			switch rule {
-			case "minLength", "maxLength":
-				return is["pattern"] || is["enum"] || is["format"]
-			case "pattern", "format":
-				return is["enum"] || is["pattern"] || is["minLength"] && is["maxLength"] || is["maximum"]
-			case "type":
-				return is["enum"]
-			}
-			return false
-		}
 		var d Difference
 		for _, rule := range comparable {
 			switch {
-			case slices.Contains(has, rule) && !is[rule] && !implied(rule):
+			case slices.Contains(has, rule) && !is[rule] && !implied(rule, is):
 				d.NotEnforced = append(d.NotEnforced, rule)
 			case is[rule] && !slices.Contains(has, rule) && !saysMore(has, rule):
 				d.NotDescribed = append(d.NotDescribed, rule)

@@ -95,25 +95,7 @@ func (r *Report) right(c exchange.Case, ofForm bool) Right {
 		return Right{Status: 200}
 	}
 	f := c.Flaws[0]
-	var best *model
-	closeness := 0
-	for k, m := range r.models {
-		if ofForm && m.form {
-			continue
-		}
-		if (k.in == Request) != (f.In == Request) || m.Flaws[0].OfField() != f.OfField() || f.In == Request && m.Expect.Class != c.Expect.Class {
-			continue
-		}
-		near := 1
-		for i, same := range []bool{k.rule == f.Rule, m.Expect.Class == c.Expect.Class, k.operation == c.Operation, slices.Contains(c.Expect.Statuses, m.status), k.in == f.In, !m.form} {
-			if same {
-				near += 1 << i
-			}
-		}
-		if near > closeness || near == closeness && m.Number < best.Number {
-			best, closeness = m, near
-		}
-	}
+	best := r.nearest(c, ofForm)
 	if best == nil {
 		return plainRight(c, f)
 	}
@@ -142,6 +124,30 @@ func (r *Report) right(c exchange.Case, ofForm bool) Right {
 	}
 	out.Body = indented(body)
 	return out
+}
+
+// nearest is the model that is most like a case; nil where none is.
+func (r *Report) nearest(c exchange.Case, ofForm bool) (best *model) {
+	f := c.Flaws[0]
+	closeness := 0
+	for k, m := range r.models {
+		if ofForm && m.form {
+			continue
+		}
+		if (k.in == Request) != (f.In == Request) || m.Flaws[0].OfField() != f.OfField() || f.In == Request && m.Expect.Class != c.Expect.Class {
+			continue
+		}
+		near := 1
+		for i, same := range []bool{k.rule == f.Rule, m.Expect.Class == c.Expect.Class, k.operation == c.Operation, slices.Contains(c.Expect.Statuses, m.status), k.in == f.In, !m.form} {
+			if same {
+				near += 1 << i
+			}
+		}
+		if near > closeness || near == closeness && m.Number < best.Number {
+			best, closeness = m, near
+		}
+	}
+	return best
 }
 
 // words are what a right answer says: what the service says of the same rule elsewhere, if
@@ -179,6 +185,29 @@ func reworded(body, was, is string) string {
 	return out
 }
 
+// braces are the places of the braces around a place in a JSON text without strings: -1 and the
+// text's length where there are none.
+func braces(text []byte, at int) (from, to int) {
+	from, to = at, at
+	for depth := 0; from >= 0 && (depth > 0 || text[from] != '{'); from-- {
+		switch text[from] {
+		case '}':
+			depth++
+		case '{':
+			depth--
+		}
+	}
+	for depth := 0; to < len(text) && (depth > 0 || text[to] != '}'); to++ {
+		switch text[to] {
+		case '{':
+			depth++
+		case '}':
+			depth--
+		}
+	}
+	return from, to
+}
+
 // withEntry is an answer whose list of fields has one more entry, made after the one
 // before it; without a list it stays as it is.
 func withEntry(body string, before, f exchange.Flaw, said, words string) string {
@@ -194,23 +223,7 @@ func withEntry(body string, before, f exchange.Flaw, said, words string) string 
 	if at < 0 {
 		return body
 	}
-	from, to := at, at
-	for depth := 0; from >= 0 && (depth > 0 || bare[from] != '{'); from-- {
-		switch bare[from] {
-		case '}':
-			depth++
-		case '{':
-			depth--
-		}
-	}
-	for depth := 0; to < len(body) && (depth > 0 || bare[to] != '}'); to++ {
-		switch bare[to] {
-		case '{':
-			depth++
-		case '}':
-			depth--
-		}
-	}
+	from, to := braces(bare, at)
 	if from < 1 || to == len(body) || body[from-1] != '[' && body[from-1] != ',' {
 		return body
 	}

@@ -273,6 +273,23 @@ func (s *Sender) inFlight(ctx context.Context, c *exchange.Case) exchange.Answer
 	return s.once(in.flight, c)
 }
 
+// failed says in an answer why there is none.
+func (s *Sender) failed(ctx context.Context, a *exchange.Answer, err error, connected bool) {
+	switch {
+	case ctx.Err() != nil:
+		a.Err = "interrupted"
+	case errors.Is(err, context.DeadlineExceeded):
+		a.Err, a.Late, a.NotSent = fmt.Sprintf("no complete answer within %s", s.opt.Timeout), true, !connected
+		if a.NotSent {
+			a.Err = fmt.Sprintf("no connection within %s", s.opt.Timeout)
+		}
+	default:
+		a.Err, a.NotSent = plain(err), !connected
+		a.Refused = errors.Is(err, syscall.ECONNREFUSED)
+		a.ClosedEarly = streamEnded.MatchString(a.Err) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
+	}
+}
+
 func (s *Sender) once(ctx context.Context, c *exchange.Case) exchange.Answer {
 	reused, connected := false, false
 	trace := &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused, connected = i.Reused, true }}
@@ -297,19 +314,8 @@ func (s *Sender) once(ctx context.Context, c *exchange.Case) exchange.Answer {
 			a, err = again, e // a service that is gone by now went when it was first asked
 		}
 	}
-	switch {
-	case err == nil:
-	case ctx.Err() != nil:
-		a.Err = "interrupted"
-	case errors.Is(err, context.DeadlineExceeded):
-		a.Err, a.Late, a.NotSent = fmt.Sprintf("no complete answer within %s", s.opt.Timeout), true, !connected
-		if a.NotSent {
-			a.Err = fmt.Sprintf("no connection within %s", s.opt.Timeout)
-		}
-	default:
-		a.Err, a.NotSent = plain(err), !connected
-		a.Refused = errors.Is(err, syscall.ECONNREFUSED)
-		a.ClosedEarly = streamEnded.MatchString(a.Err) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF)
+	if err != nil {
+		s.failed(ctx, &a, err, connected)
 	}
 	return a
 }
