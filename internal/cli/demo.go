@@ -146,6 +146,14 @@ func (a *app) step(title, command string) {
 	fmt.Fprintln(a.streams.Out)
 }
 
+// nextOf is the command to go on with.
+func nextOf(entries []*report.Cause) string {
+	if len(entries) == 0 {
+		return "obiter demo"
+	}
+	return "obiter show " + firstCase(entries)
+}
+
 // isOf reports whether a cause is about the operation and the field of a fault.
 func isOf(f harbour.Fault, e *report.Cause) bool {
 	return slices.Contains(e.Operations, f.Operation) && (f.Field() == "" || slices.Contains(e.Fields, f.Field()))
@@ -164,11 +172,10 @@ func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []stri
 		}
 		mark, by := a.style.in(codeRed, "missed"), ""
 		for i, e := range entries {
-			if isOf(f, e) {
-				explained[i] = explained[i] || e.Code == f.Code || slices.Contains(f.Also, e.Code)
-				if e.Code == f.Code && by == "" {
-					mark, by = a.style.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
-				}
+			found := isOf(f, e) && e.Code == f.Code
+			explained[i] = explained[i] || found || isOf(f, e) && slices.Contains(f.Also, e.Code)
+			if found && by == "" {
+				mark, by = a.style.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
 			}
 		}
 		if by == "" {
@@ -177,8 +184,8 @@ func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []stri
 		fmt.Fprintf(out, "  %s  %-38s %-17s %s\n          %s\n", mark, f.Operation, f.Code, a.style.dim(by), f.Says)
 	}
 	stray := 0
-	for i, ok := range explained {
-		if !ok && entries[i].Severity != judge.Note { // a note accuses nobody
+	for i, e := range entries {
+		if e.Severity != judge.Note && !explained[i] { // a note accuses nobody
 			stray++
 		}
 	}
@@ -191,11 +198,7 @@ func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []stri
 	if missed > 0 || stray > 0 || !rep.Proven() {
 		return &failure{exitFindings, fmt.Sprintf("%s missed, %s accused wrongly", plural(missed, "mistake"), plural(stray, "thing")), "this is a mistake of Obiter's own"}
 	}
-	next := "obiter show " + firstCase(entries)
-	if len(entries) == 0 {
-		next = "obiter demo"
-	}
-	fmt.Fprintf(out, "\nNext: %s\n      obiter demo --out harbour, then obiter demo --serve --listen 127.0.0.1:8080\n      obiter try your-openapi.yaml --at http://localhost:8080\n", next)
+	fmt.Fprintf(out, "\nNext: %s\n      obiter demo --out harbour, then obiter demo --serve --listen 127.0.0.1:8080\n      obiter try your-openapi.yaml --at http://localhost:8080\n", nextOf(entries))
 	return nil
 }
 

@@ -163,7 +163,7 @@ func valid(c exchange.Case, a exchange.Answer, doc problem.Document) []Finding {
 	switch {
 	case a.Err != "":
 		return []Finding{unanswered(field, what, a)}
-	case a.Status >= 200 && a.Status < 300:
+	case a.Success():
 		return nil
 	case c.Captured && !(edge && blames(doc, c, c.Edge.Pointer)) && a.Status < 500 && a.Status != http.StatusMethodNotAllowed && a.Status != http.StatusUnsupportedMediaType:
 		return []Finding{finding("unexplained-refusal", "", "", fmt.Sprintf("a request that obeys the description was refused with %s%s", StatusText(a.Status), reasons(c, a, doc)))}

@@ -2,6 +2,7 @@ package session
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -201,48 +202,52 @@ func transcribe(source source, m *match.Matcher, secrets *secret.Set, w *record.
 			}
 		}
 	}
-	valid, invalid := map[string]int{}, map[string]int{}
-	write := func(first bool) error {
-		var failed error
-		left := capture.Left{}
-		err := source(left, func(x capture.Exchange) bool {
-			e, ok := one(x)
-			switch proves := ok && e.Kind == exchange.Control && e.Response.Success(); {
-			case !ok && first:
-				out.Foreign++
-			case ok && proves == first:
-				out.Exchanges++
-				if e.Response.Success() && proves {
-					valid[e.Operation]++
-				} else if e.Response.Success() && !e.Expect.Class.SuccessIsRight() {
-					invalid[e.Operation]++
-				}
-				failed = w.Result(record.Result{Exchange: secrets.Exchange(withoutCredentials(e))})
-			}
-			return failed == nil
-		})
-		if first {
-			out.Left = left
-		}
-		if failed != nil {
-			return failed
-		}
-		return err
-	}
-	if err := write(true); err != nil {
+	t := transcript{w: w, secrets: secrets, out: &out, valid: map[string]int{}, invalid: map[string]int{}}
+	if out.Left, err = t.write(source, one, true); err != nil {
 		return out, err
 	}
 	number = 0
 	if m != nil {
 		m.Restart()
 	}
-	err = write(false)
-	for _, operation := range slices.Sorted(maps.Keys(invalid)) {
-		if valid[operation] == 0 && invalid[operation] >= manyAccepted {
+	_, err = t.write(source, one, false)
+	for _, operation := range slices.Sorted(maps.Keys(t.invalid)) {
+		if t.valid[operation] == 0 && t.invalid[operation] >= manyAccepted {
 			out.Contradicted = append(out.Contradicted, operation)
 		}
 	}
 	return out, err
+}
+
+// transcript writes captured exchanges, and counts those that were accepted by operation.
+type transcript struct {
+	w              *record.Writer
+	secrets        *secret.Set
+	out            *Captured
+	valid, invalid map[string]int
+}
+
+// write writes the exchanges that prove something, which come first, or all others.
+func (t *transcript) write(source source, one func(capture.Exchange) (exchange.Exchange, bool), first bool) (capture.Left, error) {
+	var failed error
+	left := capture.Left{}
+	err := source(left, func(x capture.Exchange) bool {
+		e, ok := one(x)
+		switch proves := ok && e.Kind == exchange.Control && e.Response.Success(); {
+		case !ok && first:
+			t.out.Foreign++
+		case ok && proves == first:
+			t.out.Exchanges++
+			if proves {
+				t.valid[e.Operation]++
+			} else if e.Response.Success() && !e.Expect.Class.SuccessIsRight() {
+				t.invalid[e.Operation]++
+			}
+			failed = t.w.Result(record.Result{Exchange: t.secrets.Exchange(withoutCredentials(e))})
+		}
+		return failed == nil
+	})
+	return left, cmp.Or(failed, err)
 }
 
 // operationOf names a request without a description: by its template, else its path.

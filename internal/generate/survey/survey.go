@@ -230,7 +230,7 @@ func (s *Survey) fieldGaps(op *plan.Operation, part *plan.Part, field Field, f f
 		}
 	}
 	for _, u := range sh.Unchecked {
-		if u != "format password" && u != "format binary" { // they constrain nothing
+		if !slices.Contains([]string{"format password", "format binary"}, u) { // they constrain nothing
 			s.gap(NotChecked, op, name, u)
 		}
 	}

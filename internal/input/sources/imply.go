@@ -227,6 +227,15 @@ func (c *Sources) implyLogin(doc *oad.Document) {
 	}
 }
 
+// removerBelow is the DELETE of a record that is created at a path; without a path where there is
+// none. Several parameters may name it.
+func removerBelow(at map[string]oad.Operation, root string) (remove oad.Operation) {
+	for below := root + "/{}"; remove.Path == "" && strings.Count(below, "{}") <= strings.Count(root, "{}")+maxNames; below += "/{}" {
+		remove = at["DELETE "+below]
+	}
+	return remove
+}
+
 // implied is the fixture that makes a record for a path parameter; false where the
 // description does not show how. at are the operations by method and bare path. Several
 // parameters that follow one another name one record: /tags/{type}/{value}.
@@ -246,10 +255,7 @@ func (c *Sources) implied(doc *oad.Document, at map[string]oad.Operation, path, 
 	if doingWord(create) != "" && !c.Operations[create.Name()].Allow || within != "" && c.sorts.of != nil && !c.Creates(create.Name()) {
 		return config.Fixture{}, false // it does something to what is there
 	}
-	var remove oad.Operation
-	for below := root + "/{}"; remove.Path == "" && strings.Count(below, "{}") <= strings.Count(root, "{}")+maxNames; below += "/{}" {
-		remove = at["DELETE "+below]
-	}
+	remove := removerBelow(at, root)
 	if of != root && strings.Count(bare(remove.Path), "{}") <= strings.Count(of, "{}") {
 		return config.Fixture{}, false // it is not one of the names of the record
 	}
@@ -262,16 +268,16 @@ func (c *Sources) implied(doc *oad.Document, at map[string]oad.Operation, path, 
 		if len(names) <= before {
 			return config.Fixture{}, false // a template without a name
 		}
-		keys = names[before:]
-	}
-	if within != "" {
-		keys = []string{parameter}
+		if within == "" {
+			keys = names[before:]
+		}
 	}
 	record := singular(create.Path)
 	f := config.Fixture{Name: c.newName(record), Send: create.Name(), Each: "run", Implied: true, Keep: map[string]string{}, Within: within}
 	if remove.Path != "" { // else it stays, as the other records of that POST do
 		f.Undo, f.UndoParameters = remove.Name(), config.Parameters{"path": {}}
 	}
+	numbered := numeric(doc, at, of, keys[0])
 	for i, key := range keys {
 		kept := c.newKept(record, key)
 		if len(keys) > 1 { // then they stand in for parameters of their names
@@ -280,7 +286,7 @@ func (c *Sources) implied(doc *oad.Document, at map[string]oad.Operation, path, 
 			}
 		}
 		f.Keep[kept] = keptAt(doc, create, key)
-		field, free, natural := naturalKey(doc, create, key, len(keys) == 1 && !numeric(doc, at, of, key))
+		field, free, natural := naturalKey(doc, create, key, len(keys) == 1 && !numbered)
 		if natural && i == len(keys)-1 {
 			f.Chosen, f.Guessed = field, field != instance.Join("", key)
 		}
