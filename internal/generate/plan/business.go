@@ -4,7 +4,6 @@ import (
 	"errors"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 
 	"obiter/internal/core/exchange"
@@ -12,10 +11,12 @@ import (
 	"obiter/internal/core/rule"
 	"obiter/internal/core/suggest"
 	"obiter/internal/generate/business"
+	"obiter/internal/generate/custom"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/sample"
 	"obiter/internal/input/config"
 	"obiter/internal/input/document"
+	"obiter/internal/input/oad"
 	"obiter/internal/input/schema"
 )
 
@@ -28,11 +29,8 @@ type bound struct {
 	fixed []business.Field
 }
 
-// Reasons for dropping a case that business rules forbid.
-const (
-	BreaksRule  = "a rule of the configuration is broken as well"
-	OnceTrimmed = "the string is right once it is trimmed"
-)
+// BreaksRule is the reason for dropping a case that breaks a rule of the configuration as well.
+const BreaksRule = "a rule of the configuration is broken as well"
 
 // bind checks the operation's rules and makes its controls keep them. Errors
 // name the rule and its place.
@@ -82,6 +80,25 @@ func (p *Plan) bind(op *Operation) error {
 	op.bound = b
 	p.keepRules(op)
 	return nil
+}
+
+// require puts the values that fields have to be into the controls of a body.
+func (b *bound) require(part *Part) {
+	for _, r := range b.rest {
+		if r.Is == nil {
+			continue
+		}
+		for i, c := range part.Controls {
+			body, ok := instance.Set(c.Value, r.Blames[0], r.Is)
+			if !ok || !part.Schema.Valid(body) {
+				continue
+			}
+			if part.Controls[i].Value, part.listed = body, nil; i == 0 {
+				part.Fullest = body
+			}
+		}
+		b.fixed = append(b.fixed, business.Field{In: "body", Pointer: r.Blames[0]})
+	}
 }
 
 // rulesOf are the rules of the configuration, then those of the description.
@@ -204,17 +221,31 @@ func (p *Plan) check(op *Operation) error {
 		}
 	}
 	for _, r := range b.rest {
-		k := kindOf(r)
-		at := k.field(r)
+		k := custom.Of(r)
+		at := k.Field(r)
 		if _, there := instance.Get(values["body"], at); at != "" && !there {
-			all = append(all, placed(r, business.NoField(k.member, op.Name(), at)))
-		} else if k.check != nil {
-			if e := k.check(r, values["body"]); e != nil {
+			all = append(all, placed(r, business.NoField(k.Member, op.Name(), at)))
+		} else if k.Check != nil {
+			if e := k.Check(r, values["body"]); e != nil {
 				all = append(all, placed(r, e))
 			}
 		}
 	}
 	return document.Join(all...)
+}
+
+// undescribedParameter is a parameter of a flaw by hand that the operation does not
+// have; "" where it has all.
+func (op *Operation) undescribedParameter(r config.Rule) (in, name string) {
+	for _, in := range config.Places {
+		for _, name := range instance.Names(r.Parameters[in]) {
+			part := op.part(in)
+			if part == nil || !slices.ContainsFunc(part.Params, func(p oad.Parameter) bool { return p.Name == name }) {
+				return in, name
+			}
+		}
+	}
+	return "", ""
 }
 
 // blamable reports whether a request can have a field: whether a schema says anything
@@ -271,14 +302,14 @@ func (e *emitter) admit(part *Part, p flaw.Planted) (value any, mayBlame []strin
 	values := e.op.values(fullest)
 	values[part.In] = p.Value
 	for _, r := range b.rest {
-		if k := kindOf(r); p.Edge != nil && k.edge != nil && part.In == "body" && !k.edge(r, p) {
+		if k := custom.Of(r); p.Edge != nil && k.Edge != nil && part.In == "body" && !k.Edge(r, p) {
 			return nil, nil, BreaksRule
 		}
 	}
 	if p.Edge == nil {
 		for _, r := range b.rest {
-			if k := kindOf(r); k.admit != nil && part.In == "body" {
-				if why := k.admit(r, part, p); why != "" {
+			if k := custom.Of(r); k.Admit != nil && part.In == "body" {
+				if why := k.Admit(r, &part.Place, p); why != "" {
 					return nil, nil, why
 				}
 			}
@@ -309,6 +340,39 @@ func (e *emitter) secretFields() []string {
 		}
 	}
 	return nil
+}
+
+// rules gives out the cases of rules that no schema says.
+func (e *emitter) rules() {
+	if e.op.bound == nil {
+		return
+	}
+	e.holds()
+	part := e.op.part("body")
+	for _, r := range e.op.bound.rest {
+		valid := custom.Request{Method: e.op.Method, Values: e.op.values(fullest), Stored: e.stored}
+		if part != nil {
+			valid.Body, valid.Values["body"] = &part.Place, part.Controls[0].Value
+		} else if r.Flaw == "" {
+			continue
+		}
+		for _, c := range custom.Of(r).Cases(r, valid) {
+			e.custom(r, c)
+		}
+	}
+}
+
+// custom gives out a case of a rule.
+func (e *emitter) custom(r config.Rule, c custom.Case) {
+	switch f := c.Flaw; {
+	case c.Values == nil:
+		e.drop(f, c.Why)
+	case c.Edge:
+		e.give(exchange.Case{Name: "edge, " + shownField(f) + " " + f.Rule + " " + f.Variant, Kind: exchange.Edge, Request: e.op.compose(c.Values), Edge: &f, Body: c.Values["body"], Control: e.op.values(fullest)["body"], Base: fullest,
+			Expect: exchange.Expect{Class: exchange.Accepted}, SecretFields: e.secretFields()}, []exchange.Flaw{f})
+	default:
+		e.businessCase(r, f, c.Blames, c.Values)
+	}
 }
 
 // businessCase gives out a request that breaks a rule at the fields blamed.
@@ -361,12 +425,12 @@ func (e *emitter) refresh(c *exchange.Case) bool {
 		return true
 	}
 	for _, r := range b.rest {
-		k := kindOf(r)
-		if k.refresh == nil {
+		k := custom.Of(r)
+		if k.Refresh == nil {
 			continue
 		}
 		var ok bool
-		if body, ok = k.refresh(e, r, c, part, body); !ok {
+		if body, ok = k.Refresh(custom.Renewal{Maker: e.op.plan.maker, Salt: e.op.plan.opt.Salt, Body: &part.Place}, r, c, body); !ok {
 			return false
 		}
 	}
@@ -380,16 +444,12 @@ func (e *emitter) refresh(c *exchange.Case) bool {
 	return true
 }
 
-// ordinal is a case's id as a number.
-func ordinal(id string) uint64 {
-	n, _ := strconv.ParseUint(id, 16, 64)
-	return n
-}
-
-// touches reports whether a case is about a field, or something in or around it.
-func touches(c *exchange.Case, at string) bool {
-	near := func(f exchange.Flaw) bool {
-		return f.In == "body" && (instance.Within(f.Pointer, at) || f.Pointer != "" && instance.Within(at, f.Pointer))
+// part is what a request holds in a place; nil where it holds nothing there.
+func (op *Operation) part(in string) *Part {
+	for _, part := range op.Parts {
+		if part.In == in {
+			return part
+		}
 	}
-	return c.Edge != nil && near(*c.Edge) || slices.ContainsFunc(c.Flaws, near)
+	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"obiter/internal/core/exchange"
+	"obiter/internal/generate/custom"
 	"obiter/internal/generate/flaw"
 )
 
@@ -20,7 +21,7 @@ func (e *emitter) holds() {
 	taken := map[string]int{}
 	for _, r := range b.holds {
 		from := b.from[r]
-		name := slug(operators.Replace(r.Text))
+		name := custom.Slug(operators.Replace(r.Text))
 		if taken[name]++; taken[name] > 1 { // texts that differ in nothing that a name can show
 			name = fmt.Sprintf("%s-%d", name, taken[name])
 		}
@@ -34,7 +35,7 @@ func (e *emitter) holds() {
 			}
 			variant := name
 			if i > 0 {
-				variant += "-by-" + slug(f.Changed[0].Pointer)
+				variant += "-by-" + custom.Slug(f.Changed[0].Pointer)
 			}
 			in := f.Changed[0].In
 			fl := exchange.Flaw{In: in, Rule: "holds", Variant: variant, Reason: r.Text + " does not hold"}
@@ -47,7 +48,7 @@ func (e *emitter) holds() {
 			c := f.Changed[0]
 			edge := exchange.Flaw{In: c.In, Pointer: c.Pointer, Rule: "holds", Variant: name + "-just", Reason: r.Text + " just holds"}
 			if i > 0 {
-				edge.Variant += "-by-" + slug(c.Pointer)
+				edge.Variant += "-by-" + custom.Slug(c.Pointer)
 			}
 			e.give(exchange.Case{Name: "edge, " + shownField(edge) + " holds", Kind: exchange.Edge, Request: e.op.compose(f.Values), Edge: &edge, Body: f.Values[c.In],
 				Control: values[c.In], Base: fullest, Expect: exchange.Expect{Class: exchange.Accepted}, SecretFields: e.secretFields()}, []exchange.Flaw{edge})

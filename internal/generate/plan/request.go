@@ -9,6 +9,7 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/core/rule"
+	"obiter/internal/generate/custom"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/wire"
 	"obiter/internal/input/oad"
@@ -40,8 +41,8 @@ func Rules() []string {
 	for _, p := range planters {
 		out = append(out, p.rules...)
 	}
-	for _, k := range kinds {
-		out = append(out, k.rule)
+	for _, k := range custom.Kinds {
+		out = append(out, k.Rule)
 	}
 	return out
 }
@@ -171,7 +172,7 @@ func (e *emitter) unknownID(s sent) {
 			continue
 		}
 		retired := name == last && e.op.plan.opt.Retires[e.op.Name()] // in whose place comes the id of a record that is gone
-		other, _ := elsewhere(part, object, instance.Join("", name), e.changes() && !retired).(map[string]any)
+		other, _ := custom.Elsewhere(&part.Place, object, instance.Join("", name), e.changes() && !retired).(map[string]any)
 		if other == nil {
 			continue
 		}

@@ -82,7 +82,7 @@ func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
 		if r, is := settled[f.Pointer]; is && r.Around != "" {
 			around := r.Around
 			out = append(out, exchange.Variable{Pointer: f.Pointer, Planned: now, Settled: true, Key: true,
-				New: func(nth uint64) any { return config.Renewed(around, part8(salt, nth)) }})
+				New: func(nth uint64) any { return config.Renewed(around, sample.Part(salt, nth)) }})
 			continue
 		}
 		_, isSettled := settled[f.Pointer]

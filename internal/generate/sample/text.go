@@ -3,6 +3,7 @@ package sample
 import (
 	"fmt"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -222,4 +223,10 @@ func formatted(format string, rng *rand.Rand, ordinal int) []string {
 		return []string{[]string{"aGFyYm91cg==", "cXVheQ==", "YmVydGg="}[ordinal%3]}
 	}
 	return nil
+}
+
+// Part is eight letters and digits that hardly any other request has.
+func Part(salt, ordinal uint64) string {
+	rng := rand.New(rand.NewPCG(salt, ordinal))
+	return strconv.FormatUint(36*36*36*36*36*36*36+rng.Uint64N(35*36*36*36*36*36*36*36), 36)
 }

@@ -1,20 +1,23 @@
-package plan
+package custom
 
 import (
 	"strings"
 
+	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/generate/flaw"
+	"obiter/internal/generate/wire"
 	"obiter/internal/input/config"
 )
 
-// notBlankKind: a string that may not be spaces alone.
-var notBlankKind = kind{
-	rule: "not-blank", member: "not_blank",
-	field: func(r config.Rule) string { return r.NotBlank },
-	admit: func(r config.Rule, _ *Part, p flaw.Planted) string { return ruledBlank(p, r.NotBlank) },
-	cases: func(e *emitter, r config.Rule, _ *Part, control any) {
-		e.broken(r, control, blank(control, r.NotBlank), "not-blank", "blanks", "the string is only spaces", []string{r.NotBlank})
+// notBlank: a string that may not be spaces alone.
+var notBlank = Kind{
+	Rule: "not-blank", Member: "not_blank",
+	Field: func(r config.Rule) string { return r.NotBlank },
+	Admit: func(r config.Rule, _ *wire.Place, p flaw.Planted) string { return ruledBlank(p, r.NotBlank) },
+	Cases: func(r config.Rule, valid Request) []Case {
+		f := exchange.Flaw{Rule: "not-blank", Variant: "blanks", Reason: "the string is only spaces"}
+		return []Case{valid.with(blank(valid.Values["body"], r.NotBlank), f, r.NotBlank)}
 	},
 }
 

@@ -1,4 +1,4 @@
-package plan
+package custom
 
 import (
 	"encoding/json"
@@ -6,23 +6,26 @@ import (
 	"strconv"
 	"strings"
 
+	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
+	"obiter/internal/generate/wire"
 	"obiter/internal/input/config"
 	"obiter/internal/input/schema"
 )
 
-// existsKind: a field that refers to something that exists.
-var existsKind = kind{
-	rule: "exists", member: "exists",
-	field: func(r config.Rule) string { return r.Exists },
-	cases: func(e *emitter, r config.Rule, part *Part, control any) {
-		e.broken(r, control, elsewhere(part, control, r.Exists, false), "exists", "well-formed", "the value has the right form and names nothing that exists", []string{r.Exists})
+// exists: a field that refers to something that exists.
+var exists = Kind{
+	Rule: "exists", Member: "exists",
+	Field: func(r config.Rule) string { return r.Exists },
+	Cases: func(r config.Rule, valid Request) []Case {
+		f := exchange.Flaw{Rule: "exists", Variant: "well-formed", Reason: "the value has the right form and names nothing that exists"}
+		return []Case{valid.with(Elsewhere(valid.Body, valid.Values["body"], r.Exists, false), f, r.Exists)}
 	},
 }
 
-// elsewhere is the control with another value of the same form; nil where none
-// is known. Only certain: one that nobody can have made.
-func elsewhere(part *Part, control any, at string, certain bool) any {
+// Elsewhere is a valid value of a place with another value of the same form at a pointer; nil where
+// none is known. Only certain: one that nobody can have made.
+func Elsewhere(place *wire.Place, control any, at string, certain bool) any {
 	now, there := instance.Get(control, at)
 	if !there {
 		return nil
@@ -42,7 +45,7 @@ func elsewhere(part *Part, control any, at string, certain bool) any {
 	}
 	for _, v := range candidates {
 		body, ok := instance.Set(control, at, v)
-		if seen, sendable := part.Seen(body); ok && sendable && schema.Obeys([]schema.Schema{part.Schema}, seen) && !instance.Equal(v, now) {
+		if seen, sendable := place.Seen(body); ok && sendable && schema.Obeys([]schema.Schema{place.Schema}, seen) && !instance.Equal(v, now) {
 			return body
 		}
 	}
