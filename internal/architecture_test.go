@@ -25,7 +25,7 @@ var pure = []string{"core", "input", "generate", "evaluate", "results", "learn"}
 var owners = map[string][]string{
 	"cel.dev/cel-go":                         {"generate/business"},
 	"github.com/agnivade/levenshtein":        {"core/suggest"},
-	"github.com/bmatcuk/doublestar/v4":       {"generate/plan"},
+	"github.com/bmatcuk/doublestar/v4":       {"input/oad"},
 	"github.com/dlclark/regexp2/v2":          {"input/schema"},
 	"github.com/go-json-experiment/json":     {"core/instance", "input/document", "results/record", "results/render", "learn/capture"},
 	"github.com/gofrs/flock":                 {"execute/trial"},

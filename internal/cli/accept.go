@@ -13,9 +13,9 @@ import (
 	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/run"
-	"obiter/internal/generate/plan"
 	"obiter/internal/input/config"
 	"obiter/internal/input/document"
+	"obiter/internal/input/oad"
 	"obiter/internal/results/report"
 )
 
@@ -101,7 +101,7 @@ func chosenCause(c *cli.Command, e *report.Cause) bool {
 	for _, o := range e.Operations {
 		matched := len(globs) == 0
 		for _, g := range globs {
-			matched = matched || plan.Matches(g, o)
+			matched = matched || oad.Matches(g, o)
 		}
 		in = in && matched
 	}

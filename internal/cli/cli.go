@@ -30,8 +30,8 @@ import (
 	"obiter/internal/core/suggest"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
-	"obiter/internal/generate/plan"
 	"obiter/internal/input/document"
+	"obiter/internal/input/oad"
 	"obiter/internal/results/record"
 	"obiter/internal/target/send"
 )
@@ -215,7 +215,7 @@ func (a *app) failureOf(err error) *failure {
 	var f *failure
 	var asked *session.Error
 	var description *document.Error
-	var selection *plan.SelectionError
+	var selection *oad.SelectionError
 	var host *send.HostError
 	var trust *send.TrustError
 	var unreachable *send.UnreachableError

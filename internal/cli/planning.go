@@ -108,7 +108,7 @@ func (a *app) prepared(c *cli.Command) (*sources.Sources, *oad.Document, error) 
 	}
 	conf.Imply(doc)
 	for option, globs := range map[string][]string{"--skip": c.StringSlice("skip"), "skip: in the configuration:": conf.Skip} {
-		for _, glob := range plan.SkipsNothing(doc.Operations, globs) {
+		for _, glob := range oad.SkipsNothing(doc.Operations, globs) {
 			fmt.Fprintf(a.streams.Err, "warning: %s %q matches no operation\n", option, clean(glob))
 		}
 	}
@@ -180,7 +180,7 @@ func planOptions(c *cli.Command, conf *sources.Sources, base string) (plan.Optio
 		return plan.Options{}, err
 	}
 	skip := slices.Concat(c.StringSlice("skip"), conf.Skip)
-	return plan.Options{Break: breaks, Spare: spares, Budget: budget, Base: base, Only: c.StringSlice("only"), Skip: skip, Tags: c.StringSlice("tag"), Depth: depth, Seed: c.Uint64("seed")}, nil
+	return plan.Options{Break: breaks, Spare: spares, Budget: budget, Base: base, Selection: oad.Selection{Only: c.StringSlice("only"), Skip: skip, Tags: c.StringSlice("tag")}, Depth: depth, Seed: c.Uint64("seed")}, nil
 }
 
 // shardFlag is the option of commands that give out cases.

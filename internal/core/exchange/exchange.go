@@ -170,6 +170,23 @@ func MediaTypeOf(text string) string {
 	return strings.TrimSpace(strings.ToLower(t))
 }
 
+// JSONPatch is the media type of a list of changes (RFC 6902), which is JSON.
+const JSONPatch = "application/json-patch+json"
+
+// IsJSON reports whether a media type is JSON: application/json, or a type with
+// the suffix +json (RFC 6839, section 3.1). JSON Patch (RFC 6902) is left out:
+// its bodies are programs, not fields.
+func IsJSON(mediaType string) bool {
+	t := MediaTypeOf(mediaType)
+	return t == "application/json" || t == "text/json" || strings.HasSuffix(t, "+json") && t != JSONPatch
+}
+
+// Covers reports whether a media type, which may be a range, is or contains another.
+func Covers(described, sent string) bool {
+	kind, _, _ := strings.Cut(sent, "/")
+	return described == sent || described == "*/*" || described == kind+"/*"
+}
+
 // Expect is what the answer should be.
 type Expect struct {
 	Class    Class  `json:"class"`

@@ -75,3 +75,15 @@ func Shown(v any) string { return Shorten(string(Encode(v)), maxShown) }
 
 // OneLine is a text with its white space folded, for a message.
 func OneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
+
+var leveller = strings.NewReplacer("_", "", "-", "", " ", "")
+
+// Level is a name in lower case, without what parts its words.
+func Level(name string) string {
+	for _, c := range []byte(name) {
+		if c < 'a' && (c < '0' || c > '9') || c > 'z' {
+			return strings.ToLower(leveller.Replace(name))
+		}
+	}
+	return name
+}

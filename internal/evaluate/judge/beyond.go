@@ -29,7 +29,7 @@ func beyond(c exchange.Case, a exchange.Answer, ctx Context, doc problem.Documen
 // badEncoding finds JSON that is not UTF-8 (RFC 8259, section 8.1). What was cut
 // off while it was read may end in the middle of a character.
 func badEncoding(a exchange.Answer, doc problem.Document) []Finding {
-	if a.Truncated || utf8.Valid(a.Body) || doc.Media != "application/json" && !strings.HasSuffix(doc.Media, "+json") {
+	if a.Truncated || utf8.Valid(a.Body) || !exchange.IsJSON(doc.Media) {
 		return nil
 	}
 	return []Finding{finding("bad-encoding", "", "", fmt.Sprintf("the answer is %s, and its bytes are not UTF-8", doc.Media))}
@@ -87,7 +87,7 @@ func undocumented(c exchange.Case, a exchange.Answer, ctx Context, doc problem.D
 		return one("", "%s is not among the documented answers (%s)", StatusText(a.Status), strings.Join(d.Known, ", "))
 	case d.Media == nil || len(a.Body) == 0:
 		return nil
-	case !slices.ContainsFunc(d.Media, func(m string) bool { return m == doc.Media || covers(m, doc.Media) }):
+	case !slices.ContainsFunc(d.Media, func(m string) bool { return exchange.Covers(m, doc.Media) }):
 		return one("Content-Type", "the answer %s is %s, but %s is documented", StatusText(a.Status), orNothing(doc.Media), strings.Join(d.Media, " or "))
 	case d.How == "" || doc.Value == nil || a.Truncated || strings.HasSuffix(doc.Media, "xml"):
 		return nil
@@ -107,10 +107,4 @@ func shownPlace(at string) string {
 		return "its top"
 	}
 	return at
-}
-
-// covers reports whether a documented range such as application/* takes a media type.
-func covers(documented, media string) bool {
-	head, star := strings.CutSuffix(documented, "*")
-	return star && (head == "*/" || strings.HasPrefix(media, head))
 }

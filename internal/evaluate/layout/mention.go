@@ -29,7 +29,7 @@ func Mentions(doc any, pointer string) (string, bool) {
 // hasWord reports whether a name is in a text as a word or as several, in any
 // spelling of it. A name inside another word does not count: id in INVALID.
 func hasWord(text, name string) bool {
-	name = strings.Join(wordsOf(level(name)), "")
+	name = strings.Join(wordsOf(instance.Level(name)), "")
 	words := wordsOf(strings.ToLower(text))
 	for i := range words {
 		joined := ""

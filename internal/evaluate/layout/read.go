@@ -385,7 +385,7 @@ func longest(entry map[string]any, but string) string {
 
 // readMap reads a map of field to message or messages, also nested as the request is.
 func (s *search) readMap(at, where string, m map[string]any, names []string) Reading {
-	made := containers[level(instance.Last(at))]
+	made := containers[instance.Level(instance.Last(at))]
 	if !made && !s.names(m) {
 		return Reading{}
 	}
@@ -422,7 +422,7 @@ func (s *search) collect(r *Reading, at string, path []string, m map[string]any,
 	if nesting > 6 {
 		return
 	}
-	whole := nesting == 0 && !containers[level(instance.Last(at))] && isEnvelope(m)
+	whole := nesting == 0 && !containers[instance.Level(instance.Last(at))] && isEnvelope(m)
 	for _, k := range names {
 		if nesting == 0 && at == "" && standard[k] && (problem || whole) || len(r.Fields) > maxFields {
 			continue

@@ -141,23 +141,11 @@ func withoutIndexes(tokens []string) []string {
 	return slices.DeleteFunc(slices.Clone(tokens), isIndex)
 }
 
-var leveller = strings.NewReplacer("_", "", "-", "", " ", "")
-
-// level is a name in lower case, without what parts its words.
-func level(name string) string {
-	for _, c := range []byte(name) {
-		if c < 'a' && (c < '0' || c > '9') || c > 'z' {
-			return strings.ToLower(leveller.Replace(name))
-		}
-	}
-	return name
-}
-
 // levelled are levelled tokens; the slice itself where all are level.
 func levelled(tokens []string) []string {
 	out := tokens
 	for i, t := range tokens {
-		l := level(t)
+		l := instance.Level(t)
 		if l == t {
 			continue
 		}
@@ -393,7 +381,7 @@ func fit(name, target []string) Fit {
 		return Below
 	}
 	bareName, bareTarget := levelled(withoutIndexes(name)), levelled(withoutIndexes(target))
-	byNameAlone := len(name) == 1 && len(target) > 1 && level(name[0]) == level(target[len(target)-1])
+	byNameAlone := len(name) == 1 && len(target) > 1 && instance.Level(name[0]) == instance.Level(target[len(target)-1])
 	if len(bareName) > 0 && (len(bareTarget) == 0 || bareName[0] != bareTarget[0]) { // as most texts that could be a name
 		if byNameAlone {
 			return NameOnly

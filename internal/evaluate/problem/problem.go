@@ -90,7 +90,7 @@ func read(contentType string, body []byte, status int, decode func([]byte) (any,
 		return doc, append(found, Departure{"not-judged", "the answer is beyond what is read: " + err.Error(), "", ""})
 	}
 	if err != nil {
-		if doc.Claimed || doc.Media == "application/json" || strings.HasSuffix(doc.Media, "+json") {
+		if doc.Claimed || exchange.IsJSON(doc.Media) {
 			found = append(found, Departure{"unreadable", "no JSON could be read from the body: " + err.Error(), "", section("3")})
 		}
 		return doc, found

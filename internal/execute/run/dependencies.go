@@ -29,7 +29,7 @@ func dependencies(p *plan.Plan, makers func(operation string) []string) (after [
 	selected := p.Selected()
 	for i, o := range selected {
 		relies, changes := p.Collections(o.Address()), ""
-		if !plan.OnlyReads(o) {
+		if !o.OnlyReads() {
 			relies, changes = relies[1:], relies[0]
 		}
 		if makers != nil {

@@ -74,7 +74,7 @@ func open(t *testing.T, faults []string, old, fresh string) *office {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o.opt = trial.Options{Config: conf, Document: doc, Plan: plan.Options{Base: server.URL, Depth: flaw.Quick, Only: []string{"/sessions", "* /tow-orders/**"}}, Base: base,
+	o.opt = trial.Options{Config: conf, Document: doc, Plan: plan.Options{Base: server.URL, Depth: flaw.Quick, Selection: oad.Selection{Only: []string{"/sessions", "* /tow-orders/**"}}}, Base: base,
 		Send: send.Options{RunID: "test"}, Parallel: 4, Secrets: &secret.Set{}}
 	tell := func(format string, args ...any) { o.told = append(o.told, fmt.Sprintf(format, args...)) }
 	o.events = trial.Events{

@@ -16,24 +16,24 @@ import (
 )
 
 func (p *Plan) bodyPart(op *Operation) error {
-	media, form, ok := usableMedia(op.Body.Media)
+	media, form, ok := wire.Usable(op.Body.Media)
 	if !ok {
-		return errors.New("nothing is known to write for its body: " + mediaNames(op.Body.Media))
+		return errors.New("nothing is known to write for its body: " + wire.MediaNames(op.Body.Media))
 	}
-	op.Media = sentAs(media.Type, form)
+	op.Media = wire.SentAs(media.Type, form)
 	op.merge = strings.HasPrefix(media.Type, "application/merge-patch+json")
 	s, err := p.bodySchema(media)
 	if err != nil {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
-	err = bearable(s)
-	heavy := errors.Is(err, errSteps)
+	err = s.Bearable()
+	heavy := errors.Is(err, schema.ErrSteps)
 	if err != nil && !heavy {
 		return fmt.Errorf("%s: %w", p.doc.Place(media.Schema), err)
 	}
 	part := &Part{Place: wire.Place{In: "body", Schema: s, Form: form, Root: rootOf(media.Schema.URL())}, heavy: heavy}
 	published := p.published(media.Examples)
-	if usual, is := sampleOf(exchange.MediaTypeOf(op.Media), form); is && s.Valid(usual) {
+	if usual, is := wire.SampleOf(exchange.MediaTypeOf(op.Media), form); is && s.Valid(usual) {
 		published = append(published, sample.Published{Value: usual})
 	}
 	if media.Schema == (document.Location{}) && len(published) == 0 && form == wire.Plain {
@@ -45,7 +45,7 @@ func (p *Plan) bodyPart(op *Operation) error {
 	}
 	res, err := build(s, published)
 	op.Rejected, op.Trimmed = res.Rejected, res.Trimmed
-	if exchange.MediaTypeOf(op.Media) == jsonPatch && len(media.Examples) == 0 && s.Valid([]any{}) {
+	if exchange.MediaTypeOf(op.Media) == exchange.JSONPatch && len(media.Examples) == 0 && s.Valid([]any{}) {
 		res.Controls, err = []sample.Control{{Shape: fullest, Value: []any{}, Origin: "synthesised"}}, nil // any other changes something
 	}
 	if err != nil {
@@ -71,8 +71,8 @@ func (p *Plan) addControls(op *Operation, part *Part, controls []sample.Control)
 	for _, c := range controls {
 		if patched {
 			c.Value = fitted(part.Schema, instance.Merge(c.Value, patch), patch)
-			if size(c.Value) > maxValues {
-				return fmt.Errorf("the configured body has more than %d values in it", maxValues)
+			if size(c.Value) > schema.MaxValues {
+				return fmt.Errorf("the configured body has more than %d values in it", schema.MaxValues)
 			}
 			if found := part.Schema.Validate(c.Value, nil); len(found) > 0 {
 				if len(part.Controls) == 0 && c.Shape == fullest {
@@ -134,41 +134,16 @@ func (p *Plan) bodySchema(media oad.Media) (schema.Schema, error) {
 	return p.set.Compile(media.Schema.URL())
 }
 
-// What a schema may ask for: hundreds of times what those of real descriptions do.
-const (
-	maxValues = 5_000
-	maxSteps  = 10_000    // for all fields of its instances to be tried
-	mostSteps = 1_000_000 // for one to be made
-)
-
-// errSteps is for schemas of which only a lean instance is made.
-var errSteps = fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", maxSteps)
-
 // TooHeavy is the reason for dropping the flaws of a body's optional fields.
-var TooHeavy = errSteps.Error()
+var TooHeavy = schema.ErrSteps.Error()
 
 // size is how many values there are in one.
 func size(v any) (n int) {
 	instance.Walk(v, func(string, any) bool {
 		n++
-		return n <= maxValues
+		return n <= schema.MaxValues
 	})
 	return n
-}
-
-// bearable refuses a schema whose instances are too large to be made and checked by the
-// hundred.
-func bearable(s schema.Schema) error {
-	w := s.Weight()
-	switch {
-	case w.Values > maxValues:
-		return fmt.Errorf("each valid value has more than %d values in it", maxValues)
-	case w.Steps > mostSteps:
-		return fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", mostSteps)
-	case w.Steps > maxSteps:
-		return errSteps
-	}
-	return nil
 }
 
 // trim takes out optional members that the form cannot send.
@@ -195,4 +170,13 @@ func (p *Plan) published(examples []oad.Example) []sample.Published {
 		out = append(out, sample.Published{Value: e.Value, Place: p.doc.Place(e.At)})
 	}
 	return out
+}
+
+// rootOf is the name of the element that an XML body is: of the schema, where that has one.
+func rootOf(address string) string {
+	_, pointer, _ := strings.Cut(address, "#")
+	if name, is := strings.CutPrefix(pointer, "/components/schemas/"); is && !strings.Contains(name, "/") {
+		return instance.Last(pointer)
+	}
+	return "body"
 }

@@ -9,6 +9,7 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/rule"
 	"obiter/internal/generate/flaw"
+	"obiter/internal/generate/whole"
 	"obiter/internal/input/oad"
 )
 
@@ -63,7 +64,7 @@ func (p *Plan) provided(s oad.Scheme) bool {
 
 // authorisation sends the fullest request without its credentials, with a
 // malformed one, and with one that is well-formed and wrong.
-func (e *emitter) authorisation(sent) {
+func (e *emitter) authorisation(*whole.Request) {
 	for i, credential := range e.op.credentials {
 		for _, v := range []struct {
 			variant string

@@ -314,7 +314,7 @@ func (e *emitter) controls() {
 // part plants flaws into a part: into its fullest control, and into those of
 // other branches what only they have.
 func (e *emitter) part(part *Part) {
-	if part.Form == wire.XML || part.In == "body" && exchange.MediaTypeOf(e.op.Media) == jsonPatch {
+	if part.Form == wire.XML || part.In == "body" && exchange.MediaTypeOf(e.op.Media) == exchange.JSONPatch {
 		return // what is wrong with these is about the whole
 	}
 	if part.heavy {

@@ -78,7 +78,7 @@ func TestWhatAPlanHasOnce(t *testing.T) {
 	if n := len(found["wrong-method"]); n != 40 {
 		t.Errorf("%d paths have a wrong method, want all 40", n)
 	}
-	only, err := plan.New(wide(t), plan.Options{Depth: flaw.Usual, Only: []string{"GET *"}})
+	only, err := plan.New(wide(t), plan.Options{Depth: flaw.Usual, Selection: oad.Selection{Only: []string{"GET *"}}})
 	if err != nil {
 		t.Fatal(err)
 	}

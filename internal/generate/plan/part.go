@@ -30,26 +30,6 @@ type Part struct {
 // Untried is an optional parameter that is left out of all requests, and why.
 type Untried struct{ In, Name, Why string }
 
-// undescribed is the first parameter of a path template that nothing describes; "" if none.
-func undescribed(o oad.Operation) string {
-	path := o.Address()
-	for {
-		i := strings.IndexByte(path, '{')
-		if i < 0 {
-			return ""
-		}
-		j := strings.IndexByte(path[i:], '}')
-		if j < 0 {
-			return ""
-		}
-		name := path[i+1 : i+j]
-		if !slices.ContainsFunc(o.Parameters, func(p oad.Parameter) bool { return p.In == "path" && p.Name == name }) {
-			return name
-		}
-		path = path[i+j+1:]
-	}
-}
-
 // ignored are header parameters that OpenAPI says have no meaning there, and those that
 // the transport owns (RFC 9110, sections 6.6, 7.6 and 8.6; RFC 9112, section 6): it
 // writes what is true, whatever a request says.
@@ -163,7 +143,7 @@ func (p *Plan) parameterValue(param oad.Parameter, given any) (any, error) {
 	}
 	s, err := p.set.Compile(param.Schema.URL())
 	if err == nil {
-		err = bearable(s)
+		err = s.Bearable()
 	}
 	if err != nil {
 		return nil, err
@@ -205,7 +185,7 @@ func (p *Plan) given(param oad.Parameter, v any) (any, error) {
 	}
 	s, err := p.set.Compile(param.Schema.URL())
 	if err == nil {
-		err = bearable(s)
+		err = s.Bearable()
 	}
 	if err != nil {
 		return nil, err

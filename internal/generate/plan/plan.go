@@ -18,6 +18,8 @@ import (
 	"obiter/internal/core/exchange"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/sample"
+	"obiter/internal/generate/wire"
+	"obiter/internal/input/answers"
 	"obiter/internal/input/config"
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
@@ -27,12 +29,8 @@ import (
 
 // Options narrow and steer a plan. The zero value plans everything quickly.
 type Options struct {
+	oad.Selection
 	Base string // URL that the paths follow; empty: the description's first server
-	Only []string
-	Skip []string
-	Tags []string
-	// Within are the only operations that are selected, by their names; nil: all are.
-	Within map[string]bool
 	// Cases are the only ones, by their ids, that are given out in addition to the controls; nil: all are.
 	Cases map[string]bool
 	Depth flaw.Depth
@@ -100,16 +98,15 @@ type Plan struct {
 	checking   bool
 	opt        Options
 	operations []oad.Operation
-	paths      map[pathKind][][]string
+	paths      oad.Paths
 	owners     *methodProbeOwners
 	readers    map[string][]int // the places of GETs, by their addresses
-	records    map[string]bool  // paths that records lie below
 	budget     *budget          // for what is planned and not given out of operations side by side; nil: without bounds
 
 	// What is compiled belongs to one operation, whose plan is a copy.
 	set     *schema.Set
 	maker   *sample.Maker
-	answers answers
+	answers answers.Answers
 }
 
 // methodProbeOwners are the operations that are tried with a method that their path lacks: of each
@@ -124,13 +121,13 @@ func newOwners() *methodProbeOwners { return &methodProbeOwners{byPath: map[stri
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, schemes: doc.Schemes(), opt: opt, owners: newOwners(), readers: map[string][]int{}, paths: pathsOf(doc), records: collectionsOf(doc)}
+	p := &Plan{doc: doc, schemes: doc.Schemes(), opt: opt, owners: newOwners(), readers: map[string][]int{}, paths: oad.NewPaths(doc.Operations)}
 	for i, o := range doc.Operations {
 		if o.Method == "GET" {
 			p.readers[o.Address()] = append(p.readers[o.Address()], i)
 		}
 	}
-	selected, err := selectOperations(doc.Operations, opt)
+	selected, err := opt.Select(doc.Operations)
 	p.operations = selected
 	if opt.Base == "" && len(doc.Servers) > 0 {
 		p.opt.Base = doc.Servers[0]
@@ -220,7 +217,7 @@ func (op *Operation) Renewed(opt Options) *Operation {
 // own is a copy of the plan with what is compiled for one operation.
 func (p *Plan) own(o oad.Operation) *Plan {
 	q := *p
-	q.set, q.maker, q.answers = schema.NewSet(p.doc), sample.New(p.opt.Seed), answersOf(p.doc, o)
+	q.set, q.maker, q.answers = schema.NewSet(p.doc), sample.New(p.opt.Seed), answers.Of(p.doc, o)
 	return &q
 }
 
@@ -280,7 +277,7 @@ func (p *Plan) foreign(operation string) string {
 
 // parts makes the operation's parts.
 func (p *Plan) parts(op *Operation) error {
-	if name := undescribed(op.Operation); name != "" {
+	if name := op.Undescribed(); name != "" {
 		return fmt.Errorf("the path parameter %q is not described", name)
 	}
 	var given config.Parameters
@@ -308,17 +305,18 @@ func (p *Plan) parts(op *Operation) error {
 }
 
 // Documented is the statuses an operation documents, in their order.
-func (op *Operation) Documented() []string {
-	var out []string
-	for _, r := range op.Responses {
-		out = append(out, r.Status)
-	}
-	slices.Sort(out)
-	return out
+func (op *Operation) Documented() []string { return answers.Statuses(op.Responses) }
+
+// Describe is Answers.Describe, of the operation.
+func (op *Operation) Describe(a exchange.Answer) *exchange.Documented {
+	return op.plan.answers.Describe(a)
 }
 
 // Selected are the selected operations.
 func (p *Plan) Selected() []oad.Operation { return p.operations }
+
+// Collections are those of Paths.Collections, of the description.
+func (p *Plan) Collections(path string) []string { return p.paths.Collections(path) }
 
 // Names gives out the names of the selected operations.
 func (p *Plan) Names() iter.Seq[string] {
@@ -388,4 +386,29 @@ func (p *Plan) control(name, shape string) (exchange.Case, error) {
 		c.Variables = op.variables(shape)
 	}
 	return c, nil
+}
+
+// Reader is a GET of the operation's own path with the control's path
+// parameters, which shows what is there; false where the path has none that
+// needs no more.
+func (op *Operation) Reader() (exchange.Case, bool) {
+	if op.Method == "GET" {
+		return exchange.Case{}, false
+	}
+	for _, i := range op.plan.readers[op.Address()] {
+		o := op.plan.doc.Operations[i]
+		if o.Skip != "" ||
+			slices.ContainsFunc(o.Parameters, func(p oad.Parameter) bool { return p.Required && p.In != "path" && !ignored(p) }) {
+			continue
+		}
+		path := op.values(fullest)["path"]
+		address, _ := wire.Address(op.plan.opt.Base, o.Path, placesOf(op.Parts), map[string]any{"path": path})
+		reader := &Operation{Operation: o, plan: op.plan}
+		if op.plan.authorise(reader) != nil {
+			continue
+		}
+		return exchange.Case{Credentials: reader.credentials, ID: caseID(o.Name(), exchange.Control, []exchange.Flaw{{In: "request", Rule: "reader", Variant: op.Name()}}), Operation: o.Name(), Kind: exchange.Control,
+			Request: exchange.Request{Method: "GET", URL: address, Headers: [][2]string{{"Accept", "application/json"}}}}, true
+	}
+	return exchange.Case{}, false
 }

@@ -195,12 +195,12 @@ func TestSelection(t *testing.T) {
 		opt  plan.Options
 		want string
 	}{
-		{plan.Options{Only: []string{"PUT *"}}, "PUT /vessels/{vessel_id},PUT /berth-bookings/{booking_id},PUT /tow-orders/{tow_id}"},
-		{plan.Options{Only: []string{"put /vessels/*"}}, "PUT /vessels/{vessel_id}"},
-		{plan.Options{Only: []string{"* /vessels/**"}, Skip: []string{"GET *", "DELETE *"}}, "PUT /vessels/{vessel_id},PATCH /vessels/{vessel_id}"},
-		{plan.Options{Only: []string{"/pilot-orders", "openSession"}}, "POST /pilot-orders,POST /sessions"},
-		{plan.Options{Only: []string{"PUT /vessels/{vessel_id}"}}, "PUT /vessels/{vessel_id}"},
-		{plan.Options{Tags: []string{"pilots"}}, "POST /pilot-orders,DELETE /pilot-orders/{order_id}"},
+		{plan.Options{Selection: oad.Selection{Only: []string{"PUT *"}}}, "PUT /vessels/{vessel_id},PUT /berth-bookings/{booking_id},PUT /tow-orders/{tow_id}"},
+		{plan.Options{Selection: oad.Selection{Only: []string{"put /vessels/*"}}}, "PUT /vessels/{vessel_id}"},
+		{plan.Options{Selection: oad.Selection{Only: []string{"* /vessels/**"}, Skip: []string{"GET *", "DELETE *"}}}, "PUT /vessels/{vessel_id},PATCH /vessels/{vessel_id}"},
+		{plan.Options{Selection: oad.Selection{Only: []string{"/pilot-orders", "openSession"}}}, "POST /pilot-orders,POST /sessions"},
+		{plan.Options{Selection: oad.Selection{Only: []string{"PUT /vessels/{vessel_id}"}}}, "PUT /vessels/{vessel_id}"},
+		{plan.Options{Selection: oad.Selection{Tags: []string{"pilots"}}}, "POST /pilot-orders,DELETE /pilot-orders/{order_id}"},
 	} {
 		p, err := plan.New(doc, c.opt)
 		if err != nil {
@@ -210,8 +210,8 @@ func TestSelection(t *testing.T) {
 			t.Errorf("%+v selects %s, want %s", c.opt, got, c.want)
 		}
 	}
-	var e *plan.SelectionError
-	for _, opt := range []plan.Options{{Only: []string{"POST /vesels"}}, {Tags: []string{"nope"}}} {
+	var e *oad.SelectionError
+	for _, opt := range []plan.Options{{Selection: oad.Selection{Only: []string{"POST /vesels"}}}, {Selection: oad.Selection{Tags: []string{"nope"}}}} {
 		if _, err := plan.New(doc, opt); !errors.As(err, &e) {
 			t.Errorf("%+v: %v", opt, err)
 		}
@@ -375,7 +375,7 @@ func TestUnusableOperationsSayWhy(t *testing.T) {
 func TestMediaTypes(t *testing.T) {
 	for media, want := range map[string]bool{"application/json": true, "application/json; charset=utf-8": true, "application/problem+json": true, "application/merge-patch+json": true,
 		"application/json-patch+json": false, "text/plain": false, "APPLICATION/JSON": true} {
-		if plan.IsJSON(media) != want {
+		if exchange.IsJSON(media) != want {
 			t.Errorf("IsJSON(%q) = %v", media, !want)
 		}
 	}

@@ -156,7 +156,7 @@ func TestBudgetTakesTheMostDifferentFirst(t *testing.T) {
 	count := func(budget int) (int, map[string]int) {
 		rules := map[string]int{}
 		n, last := 0, 0
-		for _, c := range cases(t, office(t), plan.Options{Depth: flaw.Usual, Only: []string{"POST /vessels"}, Budget: budget}) {
+		for _, c := range cases(t, office(t), plan.Options{Depth: flaw.Usual, Selection: oad.Selection{Only: []string{"POST /vessels"}}, Budget: budget}) {
 			if n++; len(c.Flaws) == 1 {
 				rules[c.Flaws[0].Rule]++
 			}

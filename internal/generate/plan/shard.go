@@ -4,9 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strings"
-
-	"obiter/internal/input/oad"
 )
 
 // Shard is one of several parts of a plan, which together are all of it: 2/5.
@@ -39,7 +36,6 @@ func (p *Plan) Within(s Shard, workers int) map[string]bool {
 	}
 	byKey := map[string]*group{}
 	var groups []*group
-	collections := p.records
 	for c := range Map(p, workers, func(op *Operation) counted {
 		out := counted{name: op.Name(), path: op.Path}
 		for range op.Cases() {
@@ -53,7 +49,7 @@ func (p *Plan) Within(s Shard, workers int) map[string]bool {
 		}
 		return out
 	}) {
-		key := collectionOf(c.path, collections)
+		key := p.paths.Collection(c.path)
 		g := byKey[key]
 		if g == nil {
 			g = &group{first: len(groups)}
@@ -61,7 +57,7 @@ func (p *Plan) Within(s Shard, workers int) map[string]bool {
 			groups = append(groups, g)
 		}
 		g.names, g.cases = append(g.names, c.name), g.cases+c.cases
-		if o := byKey[collectionOf(c.also, collections)]; c.also != "" && o != nil && o != g {
+		if o := byKey[p.paths.Collection(c.also)]; c.also != "" && o != nil && o != g {
 			g.names, g.cases = append(g.names, o.names...), g.cases+o.cases
 			o.names, o.cases = nil, 0
 		}
@@ -84,38 +80,4 @@ func (p *Plan) Within(s Shard, workers int) map[string]bool {
 		}
 	}
 	return out
-}
-
-// collectionsOf are the paths that have records of their own below them: /vessels, if there
-// is a /vessels/{vessel_id}.
-func collectionsOf(doc *oad.Document) map[string]bool {
-	out := map[string]bool{}
-	for _, o := range doc.Operations {
-		if i := strings.LastIndexByte(o.Path, '/'); i > 0 && strings.HasPrefix(o.Path[i+1:], "{") {
-			out[o.Path[:i]] = true
-		}
-	}
-	return out
-}
-
-// collectionOf is the collection whose records a path is about: of /vessels/{id}/position
-// it is /vessels.
-func collectionOf(path string, collections map[string]bool) string {
-	for {
-		for strings.HasSuffix(path, "}") {
-			i := strings.LastIndexByte(path, '/')
-			if i <= 0 {
-				return path
-			}
-			path = path[:i]
-		}
-		if collections[path] {
-			return path
-		}
-		i := strings.LastIndexByte(path, '}')
-		if i < 0 {
-			return path
-		}
-		path = path[:i+1]
-	}
 }

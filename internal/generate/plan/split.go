@@ -2,12 +2,9 @@ package plan
 
 import (
 	"iter"
-	"slices"
-	"strings"
 	"sync"
 
 	"obiter/internal/core/exchange"
-	"obiter/internal/input/oad"
 )
 
 // SideBySide is a plan of which so many operations are tried at a time: little is planned ahead
@@ -98,28 +95,4 @@ func (op *Operation) Stream() iter.Seq[*exchange.Case] {
 		op.plan.budget.wait()
 		op.cases(op.plan.budget)(yield)
 	}
-}
-
-// Collections are those in which the records are that a path names, each in a record of the
-// one behind it: /vessels is one, if there is a /vessels/{vessel_id}, and what is below it may
-// be others.
-func (p *Plan) Collections(path string) []string {
-	out := []string{collectionOf(path, p.records)}
-	for {
-		last := out[len(out)-1]
-		i := strings.LastIndexByte(last, '}')
-		if i < 0 {
-			return out
-		}
-		above := collectionOf(last[:i+1], p.records)
-		if above == last {
-			return out
-		}
-		out = append(out, above)
-	}
-}
-
-// OnlyReads reports whether an operation's requests change nothing (RFC 9110, section 9.2.1).
-func OnlyReads(o oad.Operation) bool {
-	return slices.Contains([]string{"GET", "HEAD", "OPTIONS", "TRACE"}, o.Method)
 }

@@ -1,11 +1,7 @@
 package plan
 
 import (
-	"encoding/json"
-	"regexp"
 	"slices"
-	"strings"
-	"unicode"
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
@@ -86,7 +82,7 @@ func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
 			continue
 		}
 		_, isSettled := settled[f.Pointer]
-		if !isSettled && (slices.ContainsFunc(fixed, func(at string) bool { return instance.Within(f.Pointer, at) || instance.Within(at, f.Pointer) }) || !(free(f, now) || renewable(f, now))) {
+		if !isSettled && (slices.ContainsFunc(fixed, func(at string) bool { return instance.Within(f.Pointer, at) || instance.Within(at, f.Pointer) }) || !(sample.Free(f.Shape, f.Pointer, now) || sample.Renewable(f.Shape, f.Pointer, now))) {
 			continue
 		}
 		list, _, ok := schema.At([]schema.Schema{part.Schema}, c.Value, f.Pointer)
@@ -97,7 +93,7 @@ func (op *Operation) varying(part *Part, c sample.Control) []exchange.Variable {
 		if !ok {
 			continue
 		}
-		out = append(out, exchange.Variable{Pointer: f.Pointer, Planned: now, Settled: isSettled, Key: isKey(f.Pointer), Wide: !isSettled && !free(f, now), New: renew})
+		out = append(out, exchange.Variable{Pointer: f.Pointer, Planned: now, Settled: isSettled, Key: sample.IsKey(f.Pointer), Wide: !isSettled && !sample.Free(f.Shape, f.Pointer, now), New: renew})
 	}
 	return part.harmless(c, out)
 }
@@ -129,82 +125,3 @@ func (part *Part) harmless(c sample.Control, list []exchange.Variable) []exchang
 	}
 	return out
 }
-
-// free reports whether a field may have any value like the one it has: what stands for a thing
-// that the service knows, or has to have a form that the description does not tell, may not.
-func free(f flaw.Field, now any) bool {
-	sh, name := f.Shape, instance.Last(f.Pointer)
-	if sh.HasEnum || sh.WriteOnly || sh.Secret || sh.Binary || sh.ReadOnly || len(sh.Unchecked) > 0 {
-		return false
-	}
-	switch now := now.(type) {
-	case string:
-		if now == "" || slices.ContainsFunc(sh.Formats, func(f string) bool { return !slices.Contains(renewableFormats, f) }) {
-			return false
-		}
-		if len(sh.Patterns) > 0 || sources.IsReference(name) || listed(name) {
-			return isKey(f.Pointer) && !sources.IsReference(name)
-		}
-		return len(sh.Formats) > 0 || isWords(now) || isKey(f.Pointer)
-	case json.Number:
-		return isKey(f.Pointer) && !strings.ContainsAny(now.String(), ".eE")
-	}
-	return false
-}
-
-// renewable reports whether a field may get a new value where the service reports a duplicate.
-func renewable(f flaw.Field, now any) bool {
-	sh, name := f.Shape, instance.Last(f.Pointer)
-	if sh.HasEnum || sh.WriteOnly || sh.Secret || sh.Binary || sh.ReadOnly || sources.IsReference(name) || listed(name) || strings.Count(f.Pointer, "/") != 1 {
-		return false
-	}
-	switch now := now.(type) {
-	case string:
-		return now != "" && !slices.ContainsFunc(sh.Formats, func(f string) bool { return !slices.Contains(renewableFormats, f) })
-	case json.Number:
-		return !strings.ContainsAny(now.String(), ".eE")
-	}
-	return false
-}
-
-// renewableFormats are those that anything may have a new value of.
-var renewableFormats = []string{"uuid", "email", "idn-email", "uri", "url", "uri-reference", "iri", "hostname"}
-
-// isWords reports whether a text is made of words: no date, address, number or expression, in
-// which a service may read something.
-func isWords(text string) bool {
-	letters := 0
-	for _, r := range text {
-		switch {
-		case unicode.IsLetter(r):
-			letters++
-		case unicode.IsDigit(r), unicode.IsSpace(r), strings.ContainsRune("-_.,;'’!?()&", r):
-		default:
-			return false
-		}
-	}
-	return letters > 2
-}
-
-// keyNames are names of fields that records are known by.
-var keyNames = []string{"id", "uuid", "guid", "key", "slug", "ref", "reference", "code", "name", "number", "no", "title", "label", "email", "username", "login", "identifier"}
-
-// isKey reports whether records are probably known by a field at the top of a body: one that is
-// called so, or whose name ends so, as order_number.
-func isKey(pointer string) bool {
-	name := instance.Last(pointer)
-	if instance.Parent(pointer) != "" || listed(name) {
-		return false
-	}
-	all := nameWords.FindAllString(name, -1)
-	return len(all) > 0 && slices.Contains(keyNames, strings.ToLower(all[len(all)-1]))
-}
-
-var nameWords = regexp.MustCompile(`[A-Z]?[a-z]+|[A-Z]+`)
-
-// listed reports whether a field has one of a few values that every service knows.
-func listed(name string) bool {
-	return slices.ContainsFunc(nameWords.FindAllString(name, -1), func(word string) bool { return slices.Contains(listedNames, strings.ToLower(word)) })
-}
-
-var listedNames = []string{"type", "kind", "status", "state", "country", "currency", "language", "locale", "lang", "timezone", "zone", "mode", "level", "role", "scope", "unit", "category", "severity", "method", "format", "version", "encoding", "charset", "gender", "region", "postal", "zip"}

@@ -43,7 +43,7 @@ func (p *Plan) hasWhole() bool {
 func (p *Plan) prepareWhole() *Operation {
 	w := &wholeAPI{}
 	for _, o := range p.operations {
-		if w.any != nil && (o.Body == nil || !slices.ContainsFunc(o.Body.Media, func(m oad.Media) bool { return IsJSON(m.Type) })) || o.Method == "DELETE" {
+		if w.any != nil && (o.Body == nil || !slices.ContainsFunc(o.Body.Media, func(m oad.Media) bool { return exchange.IsJSON(m.Type) })) || o.Method == "DELETE" {
 			continue
 		}
 		op := p.prepare(o)
@@ -67,7 +67,7 @@ func (p *Plan) prepareWhole() *Operation {
 // takesJSON reports whether the body is JSON and no list of lists or texts, so
 // that deep nesting is a flaw.
 func (op *Operation) takesJSON() bool {
-	if op.Body == nil || !IsJSON(op.Media) || len(op.Parts) == 0 {
+	if op.Body == nil || !exchange.IsJSON(op.Media) || len(op.Parts) == 0 {
 		return false
 	}
 	part := op.Parts[len(op.Parts)-1]
@@ -141,8 +141,7 @@ func (p *Plan) roots() []string {
 func (p *Plan) unknownPath(path string) string {
 	for range 4 {
 		path += "/no-such-place"
-		here := strings.Split(path, "/")
-		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return overlap(strings.Split(o.Address(), "/"), here) }) {
+		if !slices.ContainsFunc(p.doc.Operations, func(o oad.Operation) bool { return oad.Match(o.Address(), path) }) {
 			return path
 		}
 	}

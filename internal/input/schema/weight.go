@@ -1,6 +1,10 @@
 package schema
 
-import "github.com/santhosh-tekuri/jsonschema/v6"
+import (
+	"fmt"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
 
 // Weight is how much a schema asks for, roughly: how many values its smallest instances
 // have, at least, and how many schemas a validator goes through for one. Few schemas of a
@@ -96,3 +100,28 @@ func (s *Set) weigh(js *jsonschema.Schema, active map[*jsonschema.Schema]bool) W
 
 // maxElements bounds the elements of one array that are counted.
 const maxElements = 1_000
+
+// What a schema may ask for: hundreds of times what those of real descriptions do.
+const (
+	MaxValues = 5_000     // in one instance
+	maxSteps  = 10_000    // for all fields of its instances to be tried
+	mostSteps = 1_000_000 // for one to be made
+)
+
+// ErrSteps is for schemas of which only a lean instance is made.
+var ErrSteps = fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", maxSteps)
+
+// Bearable refuses a schema whose instances are too large to be made and checked by the
+// hundred. The error is ErrSteps where a lean one can be.
+func (s Schema) Bearable() error {
+	w := s.Weight()
+	switch {
+	case w.Values > MaxValues:
+		return fmt.Errorf("each valid value has more than %d values in it", MaxValues)
+	case w.Steps > mostSteps:
+		return fmt.Errorf("its schemas refer to one another so often that checking one value takes more than %d steps", mostSteps)
+	case w.Steps > maxSteps:
+		return ErrSteps
+	}
+	return nil
+}

@@ -367,7 +367,7 @@ func firstOf(doc *oad.Document, at document.Location, object map[string]any, par
 // keyOf is the member that a record is known by, of those that it has.
 func keyOf(properties map[string]any, parameter string) (string, bool) {
 	candidates := []string{parameter, "id"}
-	if l := level(parameter); !strings.HasSuffix(l, "id") {
+	if l := instance.Level(parameter); !strings.HasSuffix(l, "id") {
 		candidates = append(candidates, "name", "key", "slug", "code")
 	}
 	for _, name := range candidates {

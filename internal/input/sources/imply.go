@@ -89,7 +89,7 @@ func (c *Sources) implyReads(doc *oad.Document) {
 				continue
 			}
 			of := collection(o.Path, name)
-			if s.near && level(singular(of)) != refersTo(name) && !slices.Contains(general, level(name)) {
+			if s.near && instance.Level(singular(of)) != refersTo(name) && !slices.Contains(general, instance.Level(name)) {
 				continue // its name says that it is of the other one
 			}
 			list, reads := at["GET "+of]
@@ -348,7 +348,7 @@ func namesake(doc *oad.Document, at map[string]oad.Operation, of string) oad.Ope
 		return oad.Operation{}
 	}
 	for _, o := range doc.Operations {
-		if o.Method == "POST" && o.Skip == "" && !strings.HasSuffix(o.Path, "}") && level(singular(o.Path)) == level(singular(of)) && len(config.PathParameters(of)) == 0 && strings.Count(of, "{}") == 0 {
+		if o.Method == "POST" && o.Skip == "" && !strings.HasSuffix(o.Path, "}") && instance.Level(singular(o.Path)) == instance.Level(singular(of)) && len(config.PathParameters(of)) == 0 && strings.Count(of, "{}") == 0 {
 			return o
 		}
 	}
@@ -368,7 +368,7 @@ func naturalKey(doc *oad.Document, create oad.Operation, parameter string, alone
 	}
 	properties := propertiesOf(doc, create)
 	candidates := []string{parameter}
-	if l := level(parameter); alone && !strings.HasSuffix(l, "id") && !strings.HasSuffix(l, "no") && l != "number" {
+	if l := instance.Level(parameter); alone && !strings.HasSuffix(l, "id") && !strings.HasSuffix(l, "no") && l != "number" {
 		candidates = append(candidates, "name", "key", "slug", "code", "value")
 	}
 	for i, name := range candidates {
@@ -403,7 +403,7 @@ var general = []string{"id", "uuid", "guid", "key", "slug", "ref", "code", "name
 // or by {id}.
 func keptName(record, key string) string {
 	name := key
-	if slices.Contains(general, level(key)) {
+	if slices.Contains(general, instance.Level(key)) {
 		name = record + "_" + key
 	}
 	return identifier(name)
@@ -518,7 +518,7 @@ func (c *Sources) referring(doc *oad.Document, o oad.Operation) map[string]any {
 		for _, f := range c.Fixtures {
 			at, made := makes(f)
 			_, path, _ := strings.Cut(f.Send, " ")
-			if !made || c.Key(f) == "" || level(singular(path)) != stem || at == bare(o.Path) {
+			if !made || c.Key(f) == "" || instance.Level(singular(path)) != stem || at == bare(o.Path) {
 				continue
 			}
 			kept := c.Key(f)
@@ -541,7 +541,7 @@ func (c *Sources) referring(doc *oad.Document, o oad.Operation) map[string]any {
 func propertiesOf(doc *oad.Document, o oad.Operation) map[string]any {
 	out := map[string]any{}
 	for _, m := range o.Body.Media {
-		if t := exchange.MediaTypeOf(m.Type); t != "application/json" && !strings.HasSuffix(t, "+json") {
+		if !exchange.IsJSON(m.Type) {
 			continue
 		}
 		_, v, err := doc.Resolve(m.Schema)
@@ -569,7 +569,7 @@ func stemOf(name string) (string, bool) {
 		if stem, ok := strings.CutSuffix(strings.ToLower(name), ending); ok && len(stem) > 1 {
 			parted := strings.HasSuffix(stem, "_") || strings.HasSuffix(stem, "-") || name[len(stem)] >= 'A' && name[len(stem)] <= 'Z'
 			if parted {
-				return level(stem), true
+				return instance.Level(stem), true
 			}
 		}
 	}
@@ -582,19 +582,12 @@ func refersTo(parameter string) string {
 	if stem, ok := stemOf(parameter); ok {
 		return stem
 	}
-	l := level(parameter)
+	l := instance.Level(parameter)
 	if stem, ok := strings.CutSuffix(l, "name"); ok && stem != "" {
 		return stem
 	}
 	return l
 }
-
-// level is a name without case and what parts its words.
-func level(name string) string {
-	return strings.ToLower(leveller.Replace(name))
-}
-
-var leveller = strings.NewReplacer("_", "", "-", "", " ", "")
 
 // arrange puts each fixture behind those whose values it needs, and those that all may
 // need first; what is in a circle stays as it is.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/core/instance"
 	"obiter/internal/input/config"
 	"obiter/internal/input/oad"
 )
@@ -86,8 +87,8 @@ func (c *Sources) seeSorts(doc *oad.Document) {
 	for _, o := range doc.Operations {
 		for _, name := range config.PathParameters(o.Path) {
 			below[collection(o.Path, name)] = name
-			if !slices.Contains(general, level(name)) {
-				named[level(name)] = true
+			if !slices.Contains(general, instance.Level(name)) {
+				named[instance.Level(name)] = true
 			}
 		}
 	}
@@ -152,7 +153,7 @@ func mayList(doc *oad.Document, o oad.Operation) bool {
 func answersWith(doc *oad.Document, o oad.Operation, names map[string]bool) bool {
 	for _, properties := range answered(doc, o) {
 		for name := range properties {
-			if names[level(name)] || slices.Contains(tokenNames, name) {
+			if names[instance.Level(name)] || slices.Contains(tokenNames, name) {
 				return true
 			}
 		}

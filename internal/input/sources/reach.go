@@ -61,7 +61,7 @@ func (c *Sources) Reach(operation string) *Reach {
 		r.Wide, r.Decided = true, c.sorts.decided[operation]
 		return r
 	}
-	r.own = []string{"id", "uuid", "guid", level(names[len(names)-1])}
+	r.own = []string{"id", "uuid", "guid", instance.Level(names[len(names)-1])}
 	if s, _ := c.source(operation, names[len(names)-1], nil); s.kept != "" && strings.HasSuffix(path, "}") {
 		if f := c.fixtureKeeping([]string{s.kept}); f != nil && !f.Guessed {
 			r.chosen = f.Chosen
@@ -81,7 +81,7 @@ func (c *Sources) isSetting(operation string) bool {
 // Of is what the value at a place of a request decides. The names of all members above it count.
 func (r *Reach) Of(in, pointer string) Decision {
 	if !r.Wide {
-		if in == "body" && strings.Count(pointer, "/") == 1 && (slices.Contains(r.own, level(instance.Last(pointer))) || pointer == r.chosen) {
+		if in == "body" && strings.Count(pointer, "/") == 1 && (slices.Contains(r.own, instance.Level(instance.Last(pointer))) || pointer == r.chosen) {
 			return Names
 		}
 		return Nothing
@@ -102,7 +102,7 @@ func (r *Reach) Of(in, pointer string) Decision {
 		}
 		named = true
 		switch {
-		case slices.Contains(identifying, level(name)), IsReference(name):
+		case slices.Contains(identifying, instance.Level(name)), IsReference(name):
 			return Names
 		case slices.ContainsFunc(wordsOf.FindAllString(name, -1), func(word string) bool { return slices.Contains(selecting, strings.ToLower(word)) }):
 			is = Selects
@@ -120,8 +120,8 @@ func (r *Reach) MayName(body []byte) bool {
 	if r.Wide {
 		return true
 	}
-	text := level(string(body))
-	for _, name := range append([]string{level(instance.Last(r.chosen))}, r.own...) {
+	text := instance.Level(string(body))
+	for _, name := range append([]string{instance.Level(instance.Last(r.chosen))}, r.own...) {
 		if name != "" && strings.Contains(text, name) {
 			return true
 		}
@@ -167,7 +167,7 @@ func (r *Reach) naming(doc *oad.Document, o oad.Operation) (out []place, selects
 		if property, _ := properties[name].(map[string]any); property["readOnly"] == true {
 			continue
 		}
-		add(place{"body", instance.Join("", name), isList(properties[name]) || strings.HasSuffix(level(name), "ids")})
+		add(place{"body", instance.Join("", name), isList(properties[name]) || strings.HasSuffix(instance.Level(name), "ids")})
 	}
 	if len(properties) > 0 {
 		return out, selects
@@ -232,7 +232,7 @@ func (c *Sources) namedBy(doc *oad.Document, o oad.Operation, r *Reach, p place)
 	if !r.Wide {
 		names := config.PathParameters(o.Path)
 		s, _ := c.source(o.Name(), names[len(names)-1], nil)
-		if !strings.HasSuffix(o.Path, "}") && slices.Contains(general, level(instance.Last(p.pointer))) { // of a part of the record
+		if !strings.HasSuffix(o.Path, "}") && slices.Contains(general, instance.Level(instance.Last(p.pointer))) { // of a part of the record
 			return nil, !slices.Contains(requiredOf(doc, o), instance.Last(p.pointer))
 		}
 		return s.written(), s.written() != nil
@@ -339,9 +339,9 @@ func ownID(doc *oad.Document, o oad.Operation, parameter string) string {
 		return ""
 	}
 	properties := propertiesOf(doc, o)
-	for _, wanted := range []string{level(parameter), "id", "uuid", "guid"} {
+	for _, wanted := range []string{instance.Level(parameter), "id", "uuid", "guid"} {
 		for _, name := range instance.Names(properties) {
-			if wanted != "" && level(name) == wanted {
+			if wanted != "" && instance.Level(name) == wanted {
 				return instance.Join("", name)
 			}
 		}

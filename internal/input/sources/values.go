@@ -88,7 +88,7 @@ func (c *Sources) collectionOf(f config.Fixture) collectionRef {
 		return have
 	}
 	at, made := makes(f)
-	s := collectionRef{at, last(at), level(singular(at)), made}
+	s := collectionRef{at, last(at), instance.Level(singular(at)), made}
 	c.stations[key] = s
 	return s
 }

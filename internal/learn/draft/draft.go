@@ -186,7 +186,7 @@ func (d *Draft) SampleOf(operation string) (v any, media string, has bool) {
 		return nil, "", false
 	}
 	for _, media := range slices.Sorted(maps.Keys(o.bodies)) {
-		if b := o.bodies[media]; b.base != nil && isJSON(media) {
+		if b := o.bodies[media]; b.base != nil && exchange.IsJSON(media) {
 			return b.base, media, true
 		}
 	}
@@ -285,7 +285,7 @@ func (o *operation) take(u *url.URL, values []string, x capture.Exchange) {
 	}
 	if v, ok := bodyOf(media, x.Body); ok {
 		o.body(media).accept(v)
-	} else if media != "" && o.bodies[media] == nil && !isJSON(media) {
+	} else if media != "" && o.bodies[media] == nil && !exchange.IsJSON(media) {
 		o.bodies[media] = &body{}
 	}
 }
@@ -301,14 +301,10 @@ func textValue(text string) any {
 	return text
 }
 
-func isJSON(media string) bool {
-	return media == "application/json" || strings.HasSuffix(media, "+json")
-}
-
 // bodyOf reads a body as far as its fields can be told.
 func bodyOf(media string, src []byte) (any, bool) {
 	switch {
-	case isJSON(media):
+	case exchange.IsJSON(media):
 		v, err := instance.Decode(src)
 		return v, err == nil
 	case media == "application/x-www-form-urlencoded":
@@ -389,7 +385,7 @@ func (o *operation) answer(a exchange.Answer) {
 		}
 		by[media] = newNode()
 	}
-	if !isJSON(media) {
+	if !exchange.IsJSON(media) {
 		return
 	}
 	if v, err := instance.Decode(a.Body); err == nil {

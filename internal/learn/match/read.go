@@ -117,7 +117,7 @@ func (r *request) body(part *plan.Part, op *plan.Operation, x capture.Exchange) 
 	whole := func(rule, variant, reason string) {
 		r.parts["body"] = whole{In: "request", Rule: rule, Variant: variant, Reason: reason}
 	}
-	described := slices.ContainsFunc(op.Body.Media, func(m oad.Media) bool { return covers(exchange.MediaTypeOf(m.Type), media) })
+	described := slices.ContainsFunc(op.Body.Media, func(m oad.Media) bool { return exchange.Covers(exchange.MediaTypeOf(m.Type), media) })
 	planned := exchange.MediaTypeOf(op.Media)
 	switch {
 	case x.Lacking:
@@ -131,9 +131,9 @@ func (r *request) body(part *plan.Part, op *plan.Operation, x capture.Exchange) 
 		r.unsure = "it does not say what its body is"
 	case !described:
 		whole("wrong-content-type", "not-described", "the body is "+media+", which the description does not have")
-	case media != planned && !(plan.IsJSON(media) && plan.IsJSON(planned)):
+	case media != planned && !(exchange.IsJSON(media) && exchange.IsJSON(planned)):
 		r.unsure = "its body is " + media + ", and only " + planned + " is read"
-	case plan.IsJSON(media) && part.Form == "":
+	case exchange.IsJSON(media) && part.Form == "":
 		v, err := instance.Decode(x.Body)
 		if errors.Is(err, instance.ErrDepth) || errors.Is(err, instance.ErrNumber) {
 			r.unsure = "its body is more than is read: " + err.Error()
@@ -207,12 +207,6 @@ func (r *request) readable(name string, members []schema.Schema, v any) {
 
 // booleans are what some readers take for true and false.
 var booleans = []string{"1", "on", "off", "yes", "no", "y", "n", "t", "f", "true", "false"}
-
-// covers reports whether a media type, which may be a range, is or contains another.
-func covers(described, sent string) bool {
-	kind, _, _ := strings.Cut(sent, "/")
-	return described == sent || described == "*/*" || described == kind+"/*"
-}
 
 func withoutNulls(v any) any {
 	object, is := v.(map[string]any)

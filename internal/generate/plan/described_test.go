@@ -19,9 +19,9 @@ func TestAnswersAreHeldAgainstTheirOwnSchemas(t *testing.T) {
 		return `{"type":"object","required":["title"],"properties":{"title":{"$ref":"#` + anchor + `"}},"$defs":{"t":{"$anchor":"` + anchor + `","type":"string"}}}`
 	}
 	long := `{"type":"object","required":["title"],"description":"` + strings.Repeat("mooring ", 1000) + `"}`
-	answers := []string{problem, problem, named("a"), named("b"), long, long, problem}
+	given := []string{problem, problem, named("a"), named("b"), long, long, problem}
 	var paths []string
-	for i, s := range answers {
+	for i, s := range given {
 		paths = append(paths, fmt.Sprintf(`"/berths-%d":{"get":{"responses":{"422":{"description":"refused","content":{"application/json":{"schema":%s}}}}}}`, i, s))
 	}
 	doc, err := oad.Read("berths.json", []byte(`{"openapi":"3.1.0","info":{"title":"Berths","version":"1"},"servers":[{"url":"http://127.0.0.1:1"}],

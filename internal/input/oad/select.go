@@ -1,4 +1,4 @@
-package plan
+package oad
 
 import (
 	"fmt"
@@ -6,8 +6,6 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
-
-	"obiter/internal/input/oad"
 )
 
 // SelectionError is a pattern or tag that picks nothing.
@@ -21,21 +19,31 @@ func (e *SelectionError) Error() string {
 	return fmt.Sprintf("%s %q matches no operation of the description", e.Option, e.Value)
 }
 
-func selectOperations(all []oad.Operation, opt Options) ([]oad.Operation, error) {
-	matchesAny := func(globs []string, o oad.Operation) bool {
+// Selection picks operations.
+type Selection struct {
+	Only, Skip []string // globs
+	Tags       []string
+	// Within are the only operations that are selected, by their names; nil: all are.
+	Within map[string]bool
+}
+
+// Select picks some of all operations, in their order. A pattern of Only or a tag that matches none
+// is a *SelectionError.
+func (opt Selection) Select(all []Operation) ([]Operation, error) {
+	matchesAny := func(globs []string, o Operation) bool {
 		return slices.ContainsFunc(globs, func(g string) bool { return matches(g, o) })
 	}
 	for _, g := range opt.Only {
-		if !slices.ContainsFunc(all, func(o oad.Operation) bool { return matches(g, o) }) {
+		if !slices.ContainsFunc(all, func(o Operation) bool { return matches(g, o) }) {
 			return nil, &SelectionError{"--only", g, names(all)}
 		}
 	}
 	for _, tag := range opt.Tags {
-		if !slices.ContainsFunc(all, func(o oad.Operation) bool { return slices.Contains(o.Tags, tag) }) {
+		if !slices.ContainsFunc(all, func(o Operation) bool { return slices.Contains(o.Tags, tag) }) {
 			return nil, &SelectionError{"--tag", tag, tags(all)}
 		}
 	}
-	var out []oad.Operation
+	var out []Operation
 	for _, o := range all {
 		tagged := len(opt.Tags) == 0 || slices.ContainsFunc(opt.Tags, func(t string) bool { return slices.Contains(o.Tags, t) })
 		if opt.Within != nil && !opt.Within[o.Name()] {
@@ -48,7 +56,7 @@ func selectOperations(all []oad.Operation, opt Options) ([]oad.Operation, error)
 	return out, nil
 }
 
-func names(all []oad.Operation) []string {
+func names(all []Operation) []string {
 	var out []string
 	for _, o := range all {
 		out = append(out, o.Name())
@@ -56,7 +64,7 @@ func names(all []oad.Operation) []string {
 	return out
 }
 
-func tags(all []oad.Operation) []string {
+func tags(all []Operation) []string {
 	var out []string
 	for _, o := range all {
 		for _, t := range o.Tags {
@@ -72,13 +80,13 @@ func tags(all []oad.Operation) []string {
 // Matches tests an operation by its name against a glob.
 func Matches(glob, operation string) bool {
 	method, path, _ := strings.Cut(operation, " ")
-	return matches(glob, oad.Operation{Method: method, Path: path})
+	return matches(glob, Operation{Method: method, Path: path})
 }
 
 // matches tests an operation against a glob: a method and a path, either with
 // "*" (in a path: within one segment, "**": across them; a path of "*" is any).
 // A glob without a space is a path where it begins with "/", else an operationId.
-func matches(glob string, o oad.Operation) bool {
+func matches(glob string, o Operation) bool {
 	method, path, two := strings.Cut(strings.TrimSpace(glob), " ")
 	if !two {
 		if strings.HasPrefix(method, "/") {
@@ -103,8 +111,8 @@ func globbed(glob, s string) bool {
 var plainBraces = strings.NewReplacer(`\`, `\\`, "{", `\{`, "}", `\}`, "[", `\[`, "]", `\]`, "?", `\?`)
 
 // SkipsNothing are the patterns of Skip that match no operation.
-func SkipsNothing(all []oad.Operation, skip []string) []string {
+func SkipsNothing(all []Operation, skip []string) []string {
 	return slices.DeleteFunc(slices.Clone(skip), func(glob string) bool {
-		return slices.ContainsFunc(all, func(o oad.Operation) bool { return matches(glob, o) })
+		return slices.ContainsFunc(all, func(o Operation) bool { return matches(glob, o) })
 	})
 }

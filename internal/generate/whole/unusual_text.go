@@ -1,4 +1,4 @@
-package plan
+package whole
 
 import (
 	"bytes"
@@ -9,38 +9,37 @@ import (
 	"obiter/internal/generate/flaw"
 )
 
-// unusualText puts U+0000 and half of a surrogate pair into the first string of the body
+// UnusualText puts U+0000 and half of a surrogate pair into the first string of the body
 // that no pattern, format or list restricts. JSON allows both (RFC 8259, sections 7 and 8.2).
-func (e *emitter) unusualText(s sent) {
-	if s.control == nil || !IsJSON(e.op.Media) || !e.at(flaw.Usual) {
+func UnusualText(r *Request) {
+	if r.Control == nil || !exchange.IsJSON(r.Media) || !r.at(flaw.Usual) {
 		return
 	}
-	part := e.op.Parts[len(e.op.Parts)-1]
-	for _, f := range part.Fields() {
-		now, _ := instance.Get(s.control, f.Pointer)
+	for _, f := range r.Fields() {
+		now, _ := instance.Get(r.Control, f.Pointer)
 		text, is := now.(string)
 		if !is || f.Shape.HasEnum || f.Shape.Binary || len(f.Shape.Patterns)+len(f.Shape.Formats)+len(f.Shape.Unchecked) > 0 {
 			continue
 		}
 		_, first := utf8.DecodeRuneInString(text)
-		body, ok := instance.Set(s.control, f.Pointer, text[:first]+"\x00"+text[first:])
-		if !ok || !part.Schema.Valid(body) {
+		body, ok := instance.Set(r.Control, f.Pointer, text[:first]+"\x00"+text[first:])
+		if !ok || !r.body().Schema.Valid(body) {
 			continue
 		}
-		if e.at(flaw.Deep) { // where it is stored, lists that hold it may no longer be readable
-			e.loneSurrogate(s, f.Pointer, text[:first], text[first:])
+		if r.at(flaw.Deep) { // where it is stored, lists that hold it may no longer be readable
+			r.loneSurrogate(f.Pointer, text[:first], text[first:])
 		}
 		fl := exchange.Flaw{In: "body", Pointer: f.Pointer, Rule: "unusual-text", Variant: "nul", Reason: "the string contains U+0000, which JSON allows"}
-		e.single(fl, e.op.with("body", body), body, s.control)
+		r.Give(Case{fl, r.With(body), body, r.Control})
 		return
 	}
 }
 
 // loneSurrogate puts half of a surrogate pair between two parts of a text.
-func (e *emitter) loneSurrogate(s sent, pointer, before, after string) {
+func (r *Request) loneSurrogate(pointer, before, after string) {
 	const mark = "\uE000" // of private use, and so in no text
-	marked, _ := instance.Set(s.control, pointer, before+mark+after)
-	body := bytes.Replace(e.op.body(map[string]any{"body": marked}), []byte(mark), []byte(`\ud800`), 1)
+	marked, _ := instance.Set(r.Control, pointer, before+mark+after)
+	body := bytes.Replace(r.body().Encode(marked), []byte(mark), []byte(`\ud800`), 1)
 	f := exchange.Flaw{In: "body", Pointer: pointer, Rule: "unusual-text", Variant: "lone-surrogate", Reason: "the string has half of a surrogate pair, which JSON does not rule out (RFC 8259, section 8.2)"}
-	e.single(f, s.again(e.op.Method, e.op.Media, body), nil, s.control)
+	r.Give(Case{f, r.Again(r.Method, r.Media, body), nil, r.Control})
 }

@@ -1,4 +1,4 @@
-package plan
+package whole
 
 import (
 	"encoding/json"
@@ -14,27 +14,26 @@ import (
 // maxOwn bounds the members of an operation that the service sets and that are sent.
 const maxOwn = 8
 
-// ownMembers sends members that only the service sets: those that are readOnly (JSON
+// OwnMembers sends members that only the service sets: those that are readOnly (JSON
 // Schema 2020-12, Validation, section 9.4), and in deep runs such as look like it, where
 // the description does not know them. They may be ignored or refused, and must not be stored: their
 // values are such as no service comes upon by itself.
-func (e *emitter) ownMembers(s sent) {
-	if s.control == nil || !IsJSON(e.op.Media) || !e.at(flaw.Usual) {
+func OwnMembers(r *Request) {
+	if r.Control == nil || !exchange.IsJSON(r.Media) || !r.at(flaw.Usual) {
 		return
 	}
-	part := e.op.Parts[len(e.op.Parts)-1]
 	given := 0
 	give := func(pointer, variant, reason string, v any) {
-		body, ok := instance.Set(s.control, pointer, v)
-		if !ok || given == maxOwn || !part.Schema.Valid(body) {
+		body, ok := instance.Set(r.Control, pointer, v)
+		if !ok || given == maxOwn || !r.body().Schema.Valid(body) {
 			return
 		}
 		given++
 		f := exchange.Flaw{In: "body", Pointer: pointer, Rule: "read-only", Variant: variant, Reason: reason}
-		e.single(f, e.op.with("body", body), body, s.control)
+		r.Give(Case{f, r.With(body), body, r.Control})
 	}
-	for _, f := range part.Fields() {
-		object, is := mapAt(s.control, f.Pointer)
+	for _, f := range r.Fields() {
+		object, is := mapAt(r.Control, f.Pointer)
 		if !is {
 			continue
 		}
@@ -49,10 +48,10 @@ func (e *emitter) ownMembers(s sent) {
 			}
 		}
 	}
-	if !e.at(flaw.Deep) {
+	if !r.at(flaw.Deep) {
 		return
 	}
-	for _, name := range undescribedMembers(part.Fields()[0].Shape, s.control) {
+	for _, name := range undescribedMembers(r.Fields()[0].Shape, r.Control) {
 		give(instance.Join("", name), "undescribed", "a member that is not described and looks as if only the service set it", authority[name])
 	}
 }
