@@ -77,8 +77,8 @@ func isRejection(a exchange.Answer) bool {
 // checkHealth sends what shows whether the service works. Where it does not, with nothing else in
 // flight either, what the operation created is deleted; where that does not help, the
 // service is broken, and what followed would be accused for it. It reports whether the
-// service failed.
-func (o *operation) checkHealth(ctx context.Context) (failed bool) {
+// service failed, and whether there is anything that shows it.
+func (o *operation) checkHealth(ctx context.Context) (failed, checked bool) {
 	o.mu.Lock()
 	now := o.trailLength()
 	list := slices.DeleteFunc([]*canary{o.reader, o.writer}, func(p *canary) bool { return p == nil || o.isSerial() && p.c.Operation == o.op.Name() })
@@ -95,10 +95,11 @@ func (o *operation) checkHealth(ctx context.Context) (failed bool) {
 			o.confirm(ctx, p)
 		}
 	}
-	if ctx.Err() == nil {
+	checked = len(list) > 0 && ctx.Err() == nil
+	if checked {
 		o.locked(func() { o.forget(now) })
 	}
-	return failed
+	return failed, checked
 }
 
 // confirm looks, with nothing else in flight, whether a request is answered as it was again.

@@ -55,7 +55,8 @@ func (o *operation) sendValid(ctx context.Context, c exchange.Case, describe fun
 	e := o.sendControl(ctx, c, describe)
 	if e.Response.Success() && ctx.Err() == nil {
 		o.locked(func() { o.mayHaveLost = &e.Case })
-		o.mayBreak = o.checkHealth(ctx)
+		failed, checked := o.checkHealth(ctx)
+		o.mayBreak = failed || !checked
 		o.locked(func() {
 			if o.confirmer == nil { // else who looks whether the service works wants to know
 				o.mayHaveLost = nil

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"testing"
@@ -73,5 +74,16 @@ func TestTheTrailOfALostService(t *testing.T) {
 		if r.forget(2); len(r.trail) != x.want {
 			t.Errorf("lost %v: %d are remembered, not %d", x.lost != nil, len(r.trail), x.want)
 		}
+	}
+}
+
+// TestNothingIsForgottenUnseen: where no request shows yet whether the service works, what was
+// answered may have broken it all the same.
+func TestNothingIsForgottenUnseen(t *testing.T) {
+	t.Parallel()
+	s := &scheduler{trail: []step{{id: "a", changes: true}}}
+	o := &operation{scheduler: s}
+	if failed, checked := o.checkHealth(context.Background()); failed || checked || len(s.trail) != 1 {
+		t.Errorf("failed %v, checked %v, %d are remembered", failed, checked, len(s.trail))
 	}
 }
