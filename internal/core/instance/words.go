@@ -87,3 +87,12 @@ func Level(name string) string {
 	}
 	return name
 }
+
+// Scalar is a text, a number or a boolean that is there; false for anything else.
+func Scalar(v any, ok bool) (any, bool) {
+	switch v.(type) {
+	case string, json.Number, bool:
+		return v, ok
+	}
+	return nil, false
+}

@@ -14,6 +14,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"obiter/internal/target/fixture"
+	"obiter/internal/target/journal"
 )
 
 // LockError says that another run is going on in the folder.
@@ -38,8 +39,8 @@ type keeping struct {
 	lock     *flock.Flock
 	name     string // of the journal
 	file     *os.File
-	journal  *fixture.Journal
-	remnants []fixture.Remnant // what an earlier run left at this address
+	journal  *journal.Journal
+	remnants []journal.Remnant // what an earlier run left at this address
 	noted    []int             // under which these are in the journal
 	taken    bool              // they were looked at, or there are none
 }
@@ -80,9 +81,9 @@ func (t *trial) keep() error {
 
 // begin reads what earlier runs left, and writes it anew in front of what this one makes.
 func (k *keeping) begin(at string, redact func(any) any) error {
-	var left []fixture.Remnant
+	var left []journal.Remnant
 	if old, err := openToRead(k.name); err == nil {
-		left = fixture.ReadJournal(old)
+		left = journal.Read(old)
 		old.Close()
 	} else if !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -92,7 +93,7 @@ func (k *keeping) begin(at string, redact func(any) any) error {
 		return err
 	}
 	k.file = f
-	k.journal = fixture.NewJournal(f, at, redact)
+	k.journal = journal.New(f, at, redact)
 	defer func() { k.journal.Renew = k.renew }() // once it is in its place
 	for _, r := range left {
 		if n := k.journal.Carry(r); r.At == at {
@@ -142,12 +143,12 @@ func (t *trial) releaseFolder() error {
 	return nil
 }
 
-func (k *keeping) rewrite(left []fixture.Remnant) error {
+func (k *keeping) rewrite(left []journal.Remnant) error {
 	f, err := create(k.name + ".new")
 	if err != nil {
 		return err
 	}
-	journal := fixture.NewJournal(f, "", func(v any) any { return v })
+	journal := journal.New(f, "", func(v any) any { return v })
 	for _, r := range left {
 		journal.Carry(r)
 	}
