@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/run"
@@ -87,7 +88,7 @@ func (a *app) accept(c *cli.Command) error {
 	if err := appendKnown(list, len(s.Known.Causes) > 0); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.streams.Out, "%s, of %s, written to %s. Look through it, and say why: reason:\n", plural(len(list), "cause"), plural(cases, "answer"), config.AcceptedFile)
+	fmt.Fprintf(a.streams.Out, "%s, of %s, written to %s. Look through it, and say why: reason:\n", terminal.Plural(len(list), "cause"), terminal.Plural(cases, "answer"), config.AcceptedFile)
 	return nil
 }
 
@@ -164,7 +165,7 @@ func (a *app) known() (run.Known, error) {
 // stale tells which known causes no longer occur.
 func (a *app) stale(rep *report.Report) {
 	for _, text := range rep.Stale() {
-		fmt.Fprintln(a.streams.Err, config.AcceptedFile+": "+clean(text))
+		fmt.Fprintln(a.streams.Err, config.AcceptedFile+": "+terminal.Clean(text))
 	}
 }
 
@@ -178,7 +179,7 @@ func failOnFlag() cli.Flag {
 // fails reports whether what was found makes the run fail.
 func (r result) fails() bool {
 	if r.reachAll {
-		if _, missed := reached(r.report.Entries()); len(missed) > 0 {
+		if _, missed := terminal.Reached(r.report.Entries()); len(missed) > 0 {
 			return true
 		}
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/run"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
@@ -64,10 +65,10 @@ func (a *app) announceRerun(x *session.Rerun) {
 		}
 	}
 	if cases > 0 {
-		fmt.Fprintf(a.streams.Err, "the plan no longer has %s of the last run; what is known of them is dropped\n", plural(cases, "case"))
+		fmt.Fprintf(a.streams.Err, "the plan no longer has %s of the last run; what is known of them is dropped\n", terminal.Plural(cases, "case"))
 	}
 	if x.Fresh > 0 {
-		fmt.Fprintf(a.streams.Err, "the plan has %s that the last run had not; they are sent, too\n", plural(x.Fresh, "case"))
+		fmt.Fprintf(a.streams.Err, "the plan has %s that the last run had not; they are sent, too\n", terminal.Plural(x.Fresh, "case"))
 	}
 }
 
@@ -102,9 +103,9 @@ func (a *app) finishRerun(x *session.Rerun, out *trial.Outcome, sent bool, r res
 	case "text":
 		a.stale(r.report)
 		fmt.Fprintln(a.streams.Out)
-		a.difference(*d, false)
-		found, missed := reached(r.report.Entries())
-		a.totals(r.report, found, missed, r.file)
+		a.text().Difference(*d, false)
+		found, missed := terminal.Reached(r.report.Entries())
+		a.text().Totals(r.report, found, missed, r.file)
 	}
 	return a.ended(r, ended)
 }
@@ -119,7 +120,7 @@ func (a *app) recovered(ctx context.Context, s *session.Session, opt trial.Optio
 	quiet := trial.Events{Warning: events.Warning, Service: events.Service, Remains: events.Remains}
 	rest := quiet
 	rest.Finished = func(op *plan.Operation, l *report.Line) {
-		fmt.Fprintln(a.streams.Out, "  "+a.operationLine(l, op.SkipReason, 0))
+		fmt.Fprintln(a.streams.Out, "  "+a.text().OperationLine(l, op.SkipReason, 0))
 	}
 	return s.Recover(ctx, session.Recovery{
 		Suspects: quiet, Rest: rest,
@@ -128,7 +129,7 @@ func (a *app) recovered(ctx context.Context, s *session.Session, opt trial.Optio
 				fmt.Fprintf(a.streams.Err, "%v, and no request was cut off by that; going on\n", gone.Cause)
 				return
 			}
-			fmt.Fprintf(a.streams.Err, "%v; finding out which of %s did it\n", gone.Cause, plural(len(gone.Suspects), "request"))
+			fmt.Fprintf(a.streams.Err, "%v; finding out which of %s did it\n", gone.Cause, terminal.Plural(len(gone.Suspects), "request"))
 		},
 		Blamed: func(operation, id string) {
 			fmt.Fprintf(a.streams.Err, "it was one of %s: obiter show %s; going on without it\n", operation, id)

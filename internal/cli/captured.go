@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
@@ -56,13 +57,13 @@ func (a *app) transcribed(c *cli.Command, found *session.Captures, folder string
 // tellOfCaptured tells what is left out of captures.
 func (a *app) tellOfCaptured(of session.Captured, doc *oad.Document) {
 	if of.Foreign > 0 && doc != nil {
-		fmt.Fprintf(a.streams.Err, "%s left out: of no operation of %s\n", plural(of.Foreign, "request"), doc.Name)
+		fmt.Fprintf(a.streams.Err, "%s left out: of no operation of %s\n", terminal.Plural(of.Foreign, "request"), doc.Name)
 	}
 	if n := len(of.Contradicted); n > 0 {
-		fmt.Fprintf(a.streams.Err, "warning: the service accepts requests to %s, and %s calls none of them valid: is it the description of this service, and of this version?\n", clean(joinMax(of.Contradicted, 6)), doc.Name)
+		fmt.Fprintf(a.streams.Err, "warning: the service accepts requests to %s, and %s calls none of them valid: is it the description of this service, and of this version?\n", terminal.Clean(terminal.JoinMax(of.Contradicted, 6)), doc.Name)
 	}
 	for _, why := range slices.Sorted(maps.Keys(of.Left)) {
-		fmt.Fprintf(a.streams.Err, "%s left out: %s\n", plural(of.Left[why], "entry"), why)
+		fmt.Fprintf(a.streams.Err, "%s left out: %s\n", terminal.Plural(of.Left[why], "entry"), why)
 	}
 }
 

@@ -14,12 +14,12 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/execute/trial"
@@ -76,7 +76,7 @@ func (a *app) cases(_ context.Context, c *cli.Command) error {
 	case format == "ndjson":
 		return a.writeLines(p, out)
 	}
-	fmt.Fprintln(out, a.heading(doc))
+	fmt.Fprintln(out, a.text().Heading(doc))
 	if shard := c.String("shard"); shard != "" && len(opt.Within) == 0 {
 		fmt.Fprintln(out, "Shard "+shard+" has no operations: there are more shards than collections.")
 		return nil
@@ -132,7 +132,7 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 	}
 	for i, s := range skipped {
 		if i == 0 {
-			fmt.Fprintln(out, "\n"+a.style.bold("Left out"))
+			fmt.Fprintln(out, "\n"+a.style.Bold("Left out"))
 		}
 		fmt.Fprintln(out, "  "+s)
 	}
@@ -140,58 +140,32 @@ func (a *app) listCases(p *plan.Plan, out io.Writer, dropped bool) error {
 		fmt.Fprintln(out, "\nEvery operation is left out, so no case is planned.")
 		return nil
 	}
-	fmt.Fprintf(out, "\n%s planned.\n", plural(planned, "case"))
+	fmt.Fprintf(out, "\n%s planned.\n", terminal.Plural(planned, "case"))
 	for _, why := range slices.Sorted(maps.Keys(drops)) {
-		fmt.Fprintf(out, "%s not planned: %s.\n", plural(drops[why], "flaw"), why)
+		fmt.Fprintf(out, "%s not planned: %s.\n", terminal.Plural(drops[why], "flaw"), why)
 	}
 	return nil
 }
 
 func (a *app) listed(op *plan.Operation, dropped bool) listed {
 	if op.SkipReason != "" {
-		return listed{skipped: clean(op.Name() + ": " + instance.Shorten(a.secrets.Redact(op.SkipReason), 200))}
+		return listed{skipped: terminal.Clean(op.Name() + ": " + instance.Shorten(a.secrets.Redact(op.SkipReason), 200))}
 	}
-	t := newTable(2)
+	t := terminal.NewTable(2)
 	n := 0
 	for c := range op.Cases() {
 		n++
 		c = a.secrets.Case(c)
-		t.AppendRow(table.Row{c.ID, expected(c), clean(describe(c))})
+		t.AppendRow(table.Row{c.ID, terminal.Expected(c), terminal.Clean(terminal.Describe(c))})
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "\n%s  %s\n%s", a.style.bold(clean(op.Name())), a.style.dim(plural(n, "case")), rendered(t, 2))
+	fmt.Fprintf(&b, "\n%s  %s\n%s", a.style.Bold(terminal.Clean(op.Name())), a.style.Dim(terminal.Plural(n, "case")), terminal.Rendered(t, 2))
 	for _, d := range op.Dropped {
 		if dropped {
 			fmt.Fprintln(&b, a.redacted(fmt.Sprintf("  not planned: %s %s %s, for %s", d.Flaw.Pointer, d.Flaw.Rule, d.Flaw.Variant, d.Why)))
 		}
 	}
 	return listed{text: b.String(), planned: n, drops: op.Drops}
-}
-
-// expected is what status is right, in short.
-func expected(c exchange.Case) string {
-	if len(c.Expect.Statuses) == 0 {
-		return "2xx"
-	}
-	var out []string
-	if c.Kind == exchange.Flawed && c.Expect.Class.SuccessIsRight() {
-		out = append(out, "2xx")
-	}
-	for _, s := range c.Expect.Statuses {
-		out = append(out, strconv.Itoa(s))
-	}
-	return strings.Join(out, " ")
-}
-
-// describe is a case in a line: its name and why it is wrong.
-func describe(c exchange.Case) string {
-	switch {
-	case c.Edge != nil:
-		return c.Name + ": " + c.Edge.Reason
-	case len(c.Flaws) == 1:
-		return instance.Shorten(c.Name+": "+c.Flaws[0].Reason, 200)
-	}
-	return c.Name
 }
 
 const indexName = "index.ndjson"
@@ -243,7 +217,7 @@ func (a *app) writeCases(p *plan.Plan, folder string, force bool, out io.Writer)
 	if err := os.Chmod(filepath.Join(folder, indexName), 0o644); err != nil {
 		return fmt.Errorf("writing the index: %w", err)
 	}
-	fmt.Fprintf(out, "%s in %s, listed in %s.\n", plural(n, "payload"), clean(folder), clean(filepath.Join(folder, indexName)))
+	fmt.Fprintf(out, "%s in %s, listed in %s.\n", terminal.Plural(n, "payload"), terminal.Clean(folder), terminal.Clean(filepath.Join(folder, indexName)))
 	return nil
 }
 

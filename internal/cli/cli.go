@@ -26,6 +26,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/core/secret"
 	"obiter/internal/core/suggest"
 	"obiter/internal/execute/session"
@@ -127,7 +128,7 @@ func (a *app) print(f *failure) {
 }
 
 // redacted is a text that may quote what was sent or what came, as it is printed.
-func (a *app) redacted(text string) string { return clean(a.secrets.Redact(text)) }
+func (a *app) redacted(text string) string { return terminal.Clean(a.secrets.Redact(text)) }
 
 // configure gives every command what urfave/cli does not hand down.
 func configure(c *cli.Command) {
@@ -144,7 +145,12 @@ type app struct {
 	terminal Streams // as they were given, to tell what they are
 	secrets  secret.Set
 	quiet    bool // neither progress nor text
-	style    style
+	style    terminal.Style
+}
+
+// text prints results.
+func (a *app) text() terminal.Printer {
+	return terminal.Printer{Out: a.streams.Out, Style: a.style, Redact: a.secrets.Redact}
 }
 
 func (a *app) root() *cli.Command {
@@ -161,7 +167,7 @@ func (a *app) root() *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour: auto, always or never"}},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			var ok bool
-			if a.style, ok = newStyle(c.String("color"), a.terminal.Out); !ok {
+			if a.style, ok = terminal.NewStyle(c.String("color"), a.terminal.Out); !ok {
 				return ctx, usage(fmt.Sprintf("invalid value %q for --color", c.String("color")), "use auto, always or never")
 			}
 			return ctx, nil

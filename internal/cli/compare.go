@@ -8,7 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/core/instance"
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/session"
 	"obiter/internal/results/compare"
 	"obiter/internal/results/record"
@@ -109,9 +109,9 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 		}
 	}
 	if format == "text" {
-		fmt.Fprintln(a.streams.Out, a.style.dim("older: "+clean(of.Older.String())+"\nnewer: "+clean(of.Newer.String())))
+		fmt.Fprintln(a.streams.Out, a.style.Dim("older: "+terminal.Clean(of.Older.String())+"\nnewer: "+terminal.Clean(of.Newer.String())))
 		fmt.Fprintln(a.streams.Out)
-		a.difference(d, all)
+		a.text().Difference(d, all)
 	} else if err := writeDifference(a.streams.Out, of, format); err != nil {
 		return err
 	}
@@ -176,61 +176,4 @@ func writeDifferencePage(w io.Writer, d render.Difference, older, newer *session
 		}
 	}
 	return page.Write(w)
-}
-
-// changesShown bounds the changes that are printed.
-const changesShown = 20
-
-// difference prints what is otherwise, the gravest first.
-func (a *app) difference(d compare.Difference, all bool) {
-	out := a.streams.Out
-	colour := codeGreen
-	if d.Wrong > 0 {
-		colour = codeRed
-	}
-	fmt.Fprintln(out, a.style.in(colour, d.Sentence())+".")
-	var kind compare.Kind
-	for i, ch := range d.Changes {
-		if i == changesShown && !all {
-			fmt.Fprintf(out, "\nThese are the gravest %d; %d more: --all\n", i, len(d.Changes)-i)
-			break
-		}
-		if ch.Kind != kind {
-			kind = ch.Kind
-			fmt.Fprintln(out, "\n"+a.style.bold(kind.Title()))
-		}
-		a.change(ch)
-	}
-}
-
-func (a *app) change(ch compare.Change) {
-	out := a.streams.Out
-	head := ch.Code
-	if head == "" {
-		head = "in the answer"
-		if ch.Kind == compare.Gone || ch.Kind == compare.Fresh {
-			head = "cases"
-		}
-	}
-	if ch.Family != "" {
-		head += " (" + ch.Family + ")"
-	}
-	colour := map[compare.Kind]string{compare.Wrong: codeRed, compare.Right: codeGreen}[ch.Kind]
-	if colour != "" {
-		head = a.style.in(colour, head)
-	}
-	fmt.Fprintln(out, "\n  "+head+a.style.dim(" · "+plural(ch.Count, "case")))
-	fmt.Fprintln(out, a.style.wrap(clean(joinMax(ch.Operations, 6)), 4))
-	if len(ch.Fields) > 0 {
-		fmt.Fprintln(out, a.style.wrap(clean(joinMax(ch.Fields, 12)), 4))
-	}
-	fmt.Fprintln(out, a.style.wrap(clean(instance.Shorten(instance.OneLine(ch.Says), 600)), 4))
-	text := "show"
-	for i, x := range ch.Cases {
-		if i == 3 {
-			break
-		}
-		text += " " + x.ID
-	}
-	fmt.Fprintln(out, a.style.dim("    "+text))
 }

@@ -17,6 +17,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/trial"
 	"obiter/internal/harbour"
@@ -74,7 +75,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	defer stop()
 	if c.Bool("serve") {
-		fmt.Fprintf(a.streams.Out, "The harbour office is at %s, with %s. Stop it with Ctrl-C.\n", base, plural(len(faults), "mistake"))
+		fmt.Fprintf(a.streams.Out, "The harbour office is at %s, with %s. Stop it with Ctrl-C.\n", base, terminal.Plural(len(faults), "mistake"))
 		<-ctx.Done()
 		return nil
 	}
@@ -130,18 +131,18 @@ func (a *app) demoRun(ctx context.Context, c *cli.Command, base *url.URL, faults
 		return a.outcome(result{report: rep, failed: out.Failed, stuck: out.Stuck, file: file}, err)
 	}
 	entries := rep.Entries()
-	found, missed := reached(entries)
-	a.learned(rep)
-	a.findings(found, true)
-	a.notReached(missed)
-	a.totals(rep, found, missed, file)
+	found, missed := terminal.Reached(entries)
+	a.text().Learned(rep)
+	a.text().Findings(found, true)
+	a.text().NotReached(missed)
+	a.text().Totals(rep, found, missed, file)
 	return a.planted(rep, entries, faults)
 }
 
 func (a *app) step(title, command string) {
-	fmt.Fprintln(a.streams.Out, "\n"+a.style.in(codeCyan, "# "+title))
+	fmt.Fprintln(a.streams.Out, "\n"+a.style.In(terminal.Cyan, "# "+title))
 	if command != "" {
-		fmt.Fprintln(a.streams.Out, a.style.dim("$ "+command))
+		fmt.Fprintln(a.streams.Out, a.style.Dim("$ "+command))
 	}
 	fmt.Fprintln(a.streams.Out)
 }
@@ -170,18 +171,18 @@ func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []stri
 		if !slices.Contains(faults, f.Name) {
 			continue
 		}
-		mark, by := a.style.in(codeRed, "missed"), ""
+		mark, by := a.style.In(terminal.Red, "missed"), ""
 		for i, e := range entries {
 			found := isOf(f, e) && e.Code == f.Code
 			explained[i] = explained[i] || found || isOf(f, e) && slices.Contains(f.Also, e.Code)
 			if found && by == "" {
-				mark, by = a.style.in(codeGreen, "found "), "obiter show "+e.Examples[0].Case
+				mark, by = a.style.In(terminal.Green, "found "), "obiter show "+e.Examples[0].Case
 			}
 		}
 		if by == "" {
 			missed++
 		}
-		fmt.Fprintf(out, "  %s  %-38s %-17s %s\n          %s\n", mark, f.Operation, f.Code, a.style.dim(by), f.Says)
+		fmt.Fprintf(out, "  %s  %-38s %-17s %s\n          %s\n", mark, f.Operation, f.Code, a.style.Dim(by), f.Says)
 	}
 	stray := 0
 	for i, e := range entries {
@@ -193,10 +194,10 @@ func (a *app) planted(rep *report.Report, entries []*report.Cause, faults []stri
 	case len(faults) == 0 && stray == 0:
 		fmt.Fprintln(out, "  nothing was planted, and nothing was found")
 	case missed == 0 && stray == 0:
-		fmt.Fprintf(out, "\n%s planted, all found, and nothing else accused.\n", plural(len(faults), "mistake"))
+		fmt.Fprintf(out, "\n%s planted, all found, and nothing else accused.\n", terminal.Plural(len(faults), "mistake"))
 	}
 	if missed > 0 || stray > 0 || !rep.Proven() {
-		return &failure{exitFindings, fmt.Sprintf("%s missed, %s accused wrongly", plural(missed, "mistake"), plural(stray, "thing")), "this is a mistake of Obiter's own"}
+		return &failure{exitFindings, fmt.Sprintf("%s missed, %s accused wrongly", terminal.Plural(missed, "mistake"), terminal.Plural(stray, "thing")), "this is a mistake of Obiter's own"}
 	}
 	fmt.Fprintf(out, "\nNext: %s\n      obiter demo --out harbour, then obiter demo --serve --listen 127.0.0.1:8080\n      obiter try your-openapi.yaml --at http://localhost:8080\n", nextOf(entries))
 	return nil
@@ -210,7 +211,7 @@ func firstCase(entries []*report.Cause) string {
 }
 
 func (a *app) listFaults() {
-	t := newTable(0)
+	t := terminal.NewTable(0)
 	for _, f := range harbour.Faults {
 		mark := ""
 		if f.Demo {
@@ -218,7 +219,7 @@ func (a *app) listFaults() {
 		}
 		t.AppendRow([]any{f.Name, mark, f.Operation, f.Code, f.Says})
 	}
-	fmt.Fprint(a.streams.Out, rendered(t, 0))
+	fmt.Fprint(a.streams.Out, terminal.Rendered(t, 0))
 }
 
 // demoFiles writes the description and a configuration for a user to play with.
@@ -233,7 +234,7 @@ func (a *app) demoFiles(folder string) error {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s and %s are written.\nNext: obiter demo --serve --listen 127.0.0.1:8080\n      cd %s && obiter try\n",
-		clean(filepath.Join(folder, "openapi.yaml")), configFile, clean(strings.TrimSpace(folder)))
+		terminal.Clean(filepath.Join(folder, "openapi.yaml")), configFile, terminal.Clean(strings.TrimSpace(folder)))
 	return nil
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/session"
 	"obiter/internal/input/document"
 	"obiter/internal/learn/capture"
@@ -96,7 +97,7 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	for _, why := range slices.Sorted(maps.Keys(d.Left)) {
-		fmt.Fprintf(a.streams.Err, "%s left out: %s\n", plural(d.Left[why], "request"), why)
+		fmt.Fprintf(a.streams.Err, "%s left out: %s\n", terminal.Plural(d.Left[why], "request"), why)
 	}
 	if d.IsEmpty() {
 		return &failure{exitUnproved, "there is nothing to draft: no request was accepted", "capture requests that the service accepts, with their answers"}
@@ -174,7 +175,7 @@ func (a *app) draftFile(out *drafting, name, operation, folder string) error {
 	if tree, err := document.Read(name, src); err == nil && !isScript(src) {
 		s := sampled{operation, name, tree.Value, isSchema(tree.Value)}
 		if operation == "" && !s.schema {
-			return usage(fmt.Sprintf("of which operation is %s a sample?", name), "name it first: obiter draft 'POST /vessels' "+quote(name))
+			return usage(fmt.Sprintf("of which operation is %s a sample?", name), "name it first: obiter draft 'POST /vessels' "+terminal.Quote(name))
 		}
 		out.samples = append(out.samples, s)
 		return nil
@@ -295,7 +296,7 @@ func (a *app) writeDraft(c *cli.Command, d *draft.Draft) error {
 		} else if err := newFile(out, text.Bytes()); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.streams.Out, "%s is written, with %s. Read it, then: obiter survey %s\n", out, plural(len(d.Names()), "operation"), quote(out))
+		fmt.Fprintf(a.streams.Out, "%s is written, with %s. Read it, then: obiter survey %s\n", out, terminal.Plural(len(d.Names()), "operation"), terminal.Quote(out))
 		return nil
 	}
 	_, err := a.streams.Out.Write(text.Bytes())
@@ -324,6 +325,6 @@ func (a *app) draftInto(d *draft.Draft, name string) error {
 	if err := os.WriteFile(name, text, 0o644); err != nil {
 		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "check its permissions")
 	}
-	fmt.Fprintf(a.streams.Out, "%s: added %s: %s\n", name, plural(len(added), "operation"), joinMax(added, 8))
+	fmt.Fprintf(a.streams.Out, "%s: added %s: %s\n", name, terminal.Plural(len(added), "operation"), terminal.JoinMax(added, 8))
 	return nil
 }

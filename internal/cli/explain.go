@@ -8,7 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"obiter/internal/core/exchange"
+	"obiter/internal/cli/terminal"
 	"obiter/internal/core/rule"
 	"obiter/internal/evaluate/judge"
 )
@@ -21,7 +21,7 @@ func (a *app) explainCommand() *cli.Command {
 		Action: func(_ context.Context, c *cli.Command) error {
 			switch c.Args().Len() {
 			case 0:
-				a.listCodes()
+				a.text().Codes()
 				return nil
 			case 1:
 				return a.explain(strings.ToLower(c.Args().First()), c.Args().First())
@@ -31,33 +31,17 @@ func (a *app) explainCommand() *cli.Command {
 	}
 }
 
-func (a *app) listCodes() {
-	out := a.streams.Out
-	fmt.Fprintln(out, a.style.bold("Findings"))
-	t := newTable(2)
-	for _, c := range judge.Codes {
-		t.AppendRow([]any{c.Code, string(c.Severity), c.Title})
-	}
-	fmt.Fprint(out, rendered(t, 2))
-	fmt.Fprintln(out, "\n"+a.style.bold("Rules"))
-	var names []string
-	for _, r := range rule.All {
-		names = append(names, r.Name)
-	}
-	fmt.Fprintln(out, a.style.wrap(strings.Join(names, ", "), 2))
-}
-
 func (a *app) explain(code, typed string) error {
 	out := a.streams.Out
 	if c, ok := judge.Find(code); ok {
-		fmt.Fprintln(out, a.style.severity(c.Severity, string(c.Severity)+" "+c.Code)+"  "+c.Title)
+		fmt.Fprintln(out, a.style.Severity(c.Severity, string(c.Severity)+" "+c.Code)+"  "+c.Title)
 		if c.Cites != "" {
-			fmt.Fprintln(out, a.style.dim(c.Cites))
+			fmt.Fprintln(out, a.style.Dim(c.Cites))
 		}
 		for _, part := range []struct{ title, text string }{{"What it means", c.Means}, {"Where it is not told", c.Spared}, {"Why it matters", c.Matters}, {"How to fix it", c.Remedy}} {
-			fmt.Fprintln(out, "\n"+a.style.bold(part.title)+"\n"+a.style.wrap(part.text, 2))
+			fmt.Fprintln(out, "\n"+a.style.Bold(part.title)+"\n"+a.style.Wrap(part.text, 2))
 		}
-		fmt.Fprintln(out, "\n"+a.style.bold("A correct answer")+"\n  "+strings.ReplaceAll(c.Example, "\n", "\n  "))
+		fmt.Fprintln(out, "\n"+a.style.Bold("A correct answer")+"\n  "+strings.ReplaceAll(c.Example, "\n", "\n  "))
 		return nil
 	}
 	i := slices.IndexFunc(rule.All, func(r rule.Rule) bool { return strings.ToLower(r.Name) == code })
@@ -66,28 +50,12 @@ func (a *app) explain(code, typed string) error {
 	}
 	r := rule.All[i]
 	if r.Unbroken != "" {
-		fmt.Fprintln(out, a.style.bold(r.Name)+"  without flaws of its own\n\n"+a.style.bold("Why")+"\n"+a.style.wrap(r.Unbroken, 2))
+		fmt.Fprintln(out, a.style.Bold(r.Name)+"  without flaws of its own\n\n"+a.style.Bold("Why")+"\n"+a.style.Wrap(r.Unbroken, 2))
 		return nil
 	}
-	fmt.Fprintln(out, a.style.bold(r.Name)+"  a rule that requests break\n\n"+a.style.bold("How it is broken")+"\n"+a.style.wrap(r.Says, 2))
-	fmt.Fprintln(out, "\n"+a.style.bold("Expected answer")+"\n"+a.style.wrap(expectedOf(r), 2))
+	fmt.Fprintln(out, a.style.Bold(r.Name)+"  a rule that requests break\n\n"+a.style.Bold("How it is broken")+"\n"+a.style.Wrap(r.Says, 2))
+	fmt.Fprintln(out, "\n"+a.style.Bold("Expected answer")+"\n"+a.style.Wrap(terminal.ExpectedOf(r), 2))
 	return nil
-}
-
-// expectedOf tells which statuses are right for a broken rule.
-func expectedOf(r rule.Rule) string {
-	var statuses []string
-	for _, s := range r.Class.Statuses() {
-		statuses = append(statuses, judge.StatusText(s))
-	}
-	text := strings.Join(statuses, ", or ")
-	switch {
-	case r.Class == exchange.Either:
-		text += "; a success is right too"
-	case r.Success == rule.Doubtful:
-		text += "; a success is only a warning"
-	}
-	return text
 }
 
 // codes are what can be explained.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/input/config"
 	"obiter/internal/input/sources"
 )
@@ -47,10 +48,10 @@ func (a *app) init(c *cli.Command) error {
 	fmt.Fprintf(a.streams.Out, "%s is written. Read it, then: obiter try\n", configFile)
 	credentials, foreign := sources.LeftOpen(doc)
 	if len(credentials) > 0 {
-		fmt.Fprintln(a.streams.Out, a.style.wrap("Left open: the credentials "+clean(joinMax(credentials, 8))+"; set the variables, and remove the # before them.", 0))
+		fmt.Fprintln(a.streams.Out, a.style.Wrap("Left open: the credentials "+terminal.Clean(terminal.JoinMax(credentials, 8))+"; set the variables, and remove the # before them.", 0))
 	}
 	if len(foreign) > 0 {
-		fmt.Fprintln(a.streams.Out, a.style.wrap("Left open: on which records "+clean(joinMax(foreign, 8))+" may be tried; nothing makes any. obiter try --controls tells what to write.", 0))
+		fmt.Fprintln(a.streams.Out, a.style.Wrap("Left open: on which records "+terminal.Clean(terminal.JoinMax(foreign, 8))+" may be tried; nothing makes any. obiter try --controls tells what to write.", 0))
 	}
 	return nil
 }

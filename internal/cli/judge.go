@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
@@ -122,7 +123,7 @@ func (a *app) judge(names []string, of *session.Captures, c *cli.Command) error 
 	}
 	if format == "text" {
 		if why := r.Incomplete(); why != "" {
-			fmt.Fprintln(a.streams.Out, a.style.in(codeYellow, "Not complete: "+why+"."))
+			fmt.Fprintln(a.streams.Out, a.style.In(terminal.Yellow, "Not complete: "+why+"."))
 		}
 		a.judged(nameOf(r), of, head, rep)
 	}
@@ -140,17 +141,17 @@ func (a *app) judge(names []string, of *session.Captures, c *cli.Command) error 
 func (a *app) judged(name string, of *session.Captures, head record.Head, rep *report.Report) {
 	out := a.streams.Out
 	if of != nil {
-		fmt.Fprintln(out, a.style.bold("Judged: "+clean(head.At))+a.style.dim("  "+clean(head.Description)))
+		fmt.Fprintln(out, a.style.Bold("Judged: "+terminal.Clean(head.At))+a.style.Dim("  "+terminal.Clean(head.Description)))
 	} else {
-		fmt.Fprintln(out, a.style.bold("Judged again: "+clean(name))+a.style.dim("  "+clean(head.Description+", at "+head.At+", "+head.Started)))
+		fmt.Fprintln(out, a.style.Bold("Judged again: "+terminal.Clean(name))+a.style.Dim("  "+terminal.Clean(head.Description+", at "+head.At+", "+head.Started)))
 	}
 	fmt.Fprintln(out)
 	width := 0
 	for _, l := range rep.Lines {
-		width = nameWidth(width, l.Operation)
+		width = terminal.NameWidth(width, l.Operation)
 	}
 	for _, l := range rep.Lines {
-		fmt.Fprintln(out, "  "+a.operationLine(l, "", width))
+		fmt.Fprintln(out, "  "+a.text().OperationLine(l, "", width))
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/run"
 	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
@@ -45,12 +46,12 @@ func (a *app) outcome(r result, err error) error {
 	case "ndjson":
 	default:
 		a.stale(r.report)
-		found, missed := reached(r.report.Entries())
-		a.learned(r.report)
-		a.findings(found, r.all)
-		a.notReached(missed)
-		a.ranked(found)
-		a.totals(r.report, found, missed, r.file)
+		found, missed := terminal.Reached(r.report.Entries())
+		a.text().Learned(r.report)
+		a.text().Findings(found, r.all)
+		a.text().NotReached(missed)
+		a.text().Ranked(found)
+		a.text().Totals(r.report, found, missed, r.file)
 	}
 	return a.ended(r, err)
 }
@@ -76,9 +77,9 @@ func (a *app) ended(r result, err error) error {
 	case r.report.Totals().Cases == 0:
 		return &failure{exitUnproved, "every operation is left out, so nothing was sent", "obiter survey tells why each operation is left out"}
 	case len(r.failed) > 0 && !r.fails():
-		return &failure{exitFindings, "not everything could be tried: " + plural(len(r.failed), "fixture") + " could not be made (" + strings.Join(r.failed, ", ") + ")", "put that right first; the warnings above say what is wrong"}
+		return &failure{exitFindings, "not everything could be tried: " + terminal.Plural(len(r.failed), "fixture") + " could not be made (" + strings.Join(r.failed, ", ") + ")", "put that right first; the warnings above say what is wrong"}
 	case r.stuck > 0 && !r.fails():
-		return &failure{exitFindings, plural(r.stuck, "record") + " could not be deleted", "the lines “not deleted:” tell which and why; obiter undo tries again"}
+		return &failure{exitFindings, terminal.Plural(r.stuck, "record") + " could not be deleted", "the lines “not deleted:” tell which and why; obiter undo tries again"}
 	case !r.captured && !r.report.Proven():
 		return &failure{exitUnproved, "no valid request was accepted, so no rejection proves anything", unprovenHint(r.report)}
 	case r.fails():

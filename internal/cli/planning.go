@@ -15,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/core/rule"
 	"obiter/internal/core/suggest"
 	"obiter/internal/execute/trial"
@@ -109,7 +110,7 @@ func (a *app) prepared(c *cli.Command) (*sources.Sources, *oad.Document, error) 
 	conf.Imply(doc)
 	for option, globs := range map[string][]string{"--skip": c.StringSlice("skip"), "skip: in the configuration:": conf.Skip} {
 		for _, glob := range oad.SkipsNothing(doc.Operations, globs) {
-			fmt.Fprintf(a.streams.Err, "warning: %s %q matches no operation\n", option, clean(glob))
+			fmt.Fprintf(a.streams.Err, "warning: %s %q matches no operation\n", option, terminal.Clean(glob))
 		}
 	}
 	return conf, doc, nil
@@ -212,7 +213,7 @@ func narrowing(c *cli.Command) string {
 	var out []string
 	for _, name := range []string{"only", "skip", "tag", "rule", "without"} {
 		for _, v := range c.StringSlice(name) {
-			out = append(out, "--"+name+" "+quote(v))
+			out = append(out, "--"+name+" "+terminal.Quote(v))
 		}
 	}
 	if c.IsSet("budget") {

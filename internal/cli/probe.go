@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/core/exchange"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
@@ -128,7 +129,7 @@ func (a *app) probed(ctx context.Context, c *cli.Command, conf *sources.Sources,
 			}
 			return nil
 		}
-		fmt.Fprintln(a.streams.Err, a.style.dim("probing "+clean(op.Name())))
+		fmt.Fprintln(a.streams.Err, a.style.Dim("probing "+terminal.Clean(op.Name())))
 		p.found = d.Probe(op.Method, op.Operation.Path, media)
 		p.outcome = probe.Operation(op.Patched(base), strings.HasPrefix(media, "application/merge-patch+json"), func(body any) exchange.Answer {
 			answer := ask(body)
@@ -159,25 +160,25 @@ func (a *app) tellProbed(c *cli.Command, d *draft.Draft, list []probedOperation,
 	some := false
 	for _, p := range list {
 		if p.found == nil {
-			fmt.Fprintln(out, a.style.bold(clean(p.name))+"  "+a.style.dim("not probed: "+clean(p.why)))
+			fmt.Fprintln(out, a.style.Bold(terminal.Clean(p.name))+"  "+a.style.Dim("not probed: "+terminal.Clean(p.why)))
 			continue
 		}
 		some = true
-		fmt.Fprintln(out, a.style.bold(clean(p.name))+"  "+a.style.dim(fmt.Sprintf("%s of %s", plural(p.outcome.Requests, "request"), plural(p.outcome.Fields, "field"))))
-		t := newTable(2)
+		fmt.Fprintln(out, a.style.Bold(terminal.Clean(p.name))+"  "+a.style.Dim(fmt.Sprintf("%s of %s", terminal.Plural(p.outcome.Requests, "request"), terminal.Plural(p.outcome.Fields, "field"))))
+		t := terminal.NewTable(2)
 		for _, l := range p.found.Lines() {
 			field := l.Field
 			if field == "" {
 				field = "(body)"
 			}
-			t.AppendRow(table.Row{clean(field), clean(l.Says)})
+			t.AppendRow(table.Row{terminal.Clean(field), terminal.Clean(l.Says)})
 			if text := p.differs[l.Field].String(); text != "" {
-				t.AppendRow(table.Row{"", a.style.in(codeYellow, text)})
+				t.AppendRow(table.Row{"", a.style.In(terminal.Yellow, text)})
 			}
 		}
-		fmt.Fprint(out, rendered(t, 2))
+		fmt.Fprint(out, terminal.Rendered(t, 2))
 		if p.outcome.Doubt != "" {
-			fmt.Fprintln(out, "  "+a.style.in(codeYellow, "Not to the end: "+clean(a.secrets.Redact(p.outcome.Doubt))))
+			fmt.Fprintln(out, "  "+a.style.In(terminal.Yellow, "Not to the end: "+terminal.Clean(a.secrets.Redact(p.outcome.Doubt))))
 		}
 		fmt.Fprintln(out)
 	}

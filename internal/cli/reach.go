@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/evaluate/judge"
@@ -56,12 +57,12 @@ func (a *app) reach(rep *report.Report, r *reach, file string) error {
 	for name := range refused {
 		told["it needs a record of "+name] = true
 	}
-	dim := func(text string) { fmt.Fprintln(out, a.style.dim(a.style.wrap(clean(text), 15))) }
+	dim := func(text string) { fmt.Fprintln(out, a.style.Dim(a.style.Wrap(terminal.Clean(text), 15))) }
 	for _, name := range r.operations {
 		l, why := rep.Line(name), a.secrets.Redact(r.left[name])
 		switch {
 		case why != "":
-			fmt.Fprintln(out, a.style.dim("  left out     "+clean(name)))
+			fmt.Fprintln(out, a.style.Dim("  left out     "+terminal.Clean(name)))
 			if lead, _, long := strings.Cut(why, ", and the record was refused: "); long && told[lead] {
 				why = lead + ", which was refused"
 			} else {
@@ -74,9 +75,9 @@ func (a *app) reach(rep *report.Report, r *reach, file string) error {
 			continue
 		case l.Passed > 0:
 			reached++
-			fmt.Fprintln(out, a.style.in(codeGreen, "  reached      ")+clean(name))
+			fmt.Fprintln(out, a.style.In(terminal.Green, "  reached      ")+terminal.Clean(name))
 		default:
-			fmt.Fprintln(out, a.style.in(codeYellow, "  not reached  ")+clean(name))
+			fmt.Fprintln(out, a.style.In(terminal.Yellow, "  not reached  ")+terminal.Clean(name))
 		}
 		for _, e := range entries[name] {
 			if e.Severity == judge.Error {
@@ -85,18 +86,18 @@ func (a *app) reach(rep *report.Report, r *reach, file string) error {
 		}
 		e, was := refused[name]
 		if l.Passed == 0 && was {
-			fmt.Fprintln(out, a.style.wrap(clean("refused with "+judge.StatusText(e.Response.Status)+judge.Reasons(e.Case, e.Response)), 15))
+			fmt.Fprintln(out, a.style.Wrap(terminal.Clean("refused with "+judge.StatusText(e.Response.Status)+judge.Reasons(e.Case, e.Response)), 15))
 			dim("sent   " + sentLine(e.Request))
 			r.tell(r.adviser.Refused(e.Case, e.Response), dim)
 			dim("show " + e.ID)
 			continue
 		}
 		for _, e := range entries[name] {
-			fmt.Fprintln(out, a.style.wrap(clean(e.Examples[0].Message), 15))
+			fmt.Fprintln(out, a.style.Wrap(terminal.Clean(e.Examples[0].Message), 15))
 			dim("show " + e.Examples[0].Case)
 		}
 	}
-	fmt.Fprintf(out, "\n%d of %s reached.\n", reached, plural(len(r.operations)-len(r.left), "operation"))
+	fmt.Fprintf(out, "\n%d of %s reached.\n", reached, terminal.Plural(len(r.operations)-len(r.left), "operation"))
 	switch {
 	case errors > 0:
 		return &failure{exitFindings, "", ""}
@@ -167,13 +168,13 @@ func (a *app) writeNotes(name string, doc *oad.Document, notes []sources.Note) e
 		return err
 	}
 	if added == 0 {
-		fmt.Fprintf(a.streams.Out, "Nothing is new for %s.\n", clean(name))
+		fmt.Fprintf(a.streams.Out, "Nothing is new for %s.\n", terminal.Clean(name))
 		return nil
 	}
 	if err := replaceFile(name, text); err != nil {
 		return usage(fmt.Sprintf("cannot write the configuration %s: %v", name, err), "make it writable")
 	}
-	fmt.Fprintf(a.streams.Out, "%s added to %s, as comments: correct what is right, and remove its #.\n", plural(added, "proposal"), clean(name))
+	fmt.Fprintf(a.streams.Out, "%s added to %s, as comments: correct what is right, and remove its #.\n", terminal.Plural(added, "proposal"), terminal.Clean(name))
 	return nil
 }
 

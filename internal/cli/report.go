@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/results/record"
 	"obiter/internal/results/render"
 )
@@ -139,7 +140,7 @@ func (a *app) writeReport(name string, write func(w io.Writer) error) error {
 		return usage(fmt.Sprintf("cannot write %s: %v", name, err), "make room, or name another file")
 	}
 	if !a.quiet {
-		fmt.Fprintln(a.streams.Err, "written: "+clean(name))
+		fmt.Fprintln(a.streams.Err, "written: "+terminal.Clean(name))
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/results/record"
@@ -58,7 +59,7 @@ func areIn(n int) string {
 	if n == 1 {
 		return "1 case is"
 	}
-	return number(n) + " cases are"
+	return terminal.Number(n) + " cases are"
 }
 
 // nameOf is the file of runs, or how many there are.
@@ -66,7 +67,7 @@ func nameOf(r *session.Runs) string {
 	if len(r.Names()) == 1 {
 		return r.Names()[0]
 	}
-	return plural(len(r.Names()), "run file")
+	return terminal.Plural(len(r.Names()), "run file")
 }
 
 // exchanges reads the exchanges of a judged run once more.

@@ -19,7 +19,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/net/http/httpguts"
 
-	"obiter/internal/core/instance"
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
@@ -238,17 +238,17 @@ func (a *app) announce(words io.Writer, conf *sources.Sources, p *plan.Plan) {
 	}
 	requests := ""
 	if n, all := countCases(p, countTime); all {
-		requests = ", about " + plural(n, "request")
+		requests = ", about " + terminal.Plural(n, "request")
 	} else {
-		requests = ", more than " + plural(n, "request")
+		requests = ", more than " + terminal.Plural(n, "request")
 	}
-	line := "The first run against this address: " + plural(p.Len(), "operation") + requests + ". What changes or removes goes only to records that are made for it and taken away again"
+	line := "The first run against this address: " + terminal.Plural(p.Len(), "operation") + requests + ". What changes or removes goes only to records that are made for it and taken away again"
 	if makes := conf.Makes(names); len(makes) > 0 {
-		line += ": " + joinMax(makes, 5)
+		line += ": " + terminal.JoinMax(makes, 5)
 	}
-	fmt.Fprintln(words, a.style.dim(a.style.wrap(clean(line+"."), 0)))
+	fmt.Fprintln(words, a.style.Dim(a.style.Wrap(terminal.Clean(line+"."), 0)))
 	if stay := conf.Stay(p.Selected()); len(stay) > 0 {
-		fmt.Fprintln(words, a.style.dim(a.style.wrap(clean("Nothing takes away the records of "+joinMax(stay, 5)+"; what stays is listed at the end."), 0)))
+		fmt.Fprintln(words, a.style.Dim(a.style.Wrap(terminal.Clean("Nothing takes away the records of "+terminal.JoinMax(stay, 5)+"; what stays is listed at the end."), 0)))
 	}
 	fmt.Fprintln(words)
 }
@@ -346,50 +346,35 @@ func head(depth string) record.Head {
 
 // events turns what happens in a trial into text.
 func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Events {
-	var bar *progress
+	var bar *terminal.Progress
 	width := 0
 	return trial.Events{
 		Warning: func(text string) { fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(text)) },
 		Service: func(text string) {
 			if !a.quiet || strings.HasPrefix(text, "  | ") {
-				fmt.Fprintln(a.streams.Err, clean(text))
+				fmt.Fprintln(a.streams.Err, terminal.Clean(text))
 			}
 		},
-		Remains: func(text string) { fmt.Fprintln(a.streams.Err, clean(text)) },
+		Remains: func(text string) { fmt.Fprintln(a.streams.Err, terminal.Clean(text)) },
 		Begun: func(p *plan.Plan) {
-			fmt.Fprintln(words, a.heading(doc)+a.style.dim(", at "+a.redacted(base.String())))
+			fmt.Fprintln(words, a.text().Heading(doc)+a.style.Dim(", at "+a.redacted(base.String())))
 			fmt.Fprintln(words)
 			for op := range p.Names() {
-				width = nameWidth(width, op)
+				width = terminal.NameWidth(width, op)
 			}
 			if !a.quiet {
-				bar = newProgress(a.terminal.Err, p.Len())
+				bar = terminal.NewProgress(a.terminal.Err, p.Len())
 			}
 		},
-		Progress: func(done int) { bar.sent(done) },
+		Progress: func(done int) { bar.Sent(done) },
 		Finished: func(op *plan.Operation, l *report.Line) {
-			bar.clear()
-			fmt.Fprintln(words, "  "+a.operationLine(l, op.SkipReason, width))
-			bar.operationDone(l.Failed + l.Form)
+			bar.Clear()
+			fmt.Fprintln(words, "  "+a.text().OperationLine(l, op.SkipReason, width))
+			bar.OperationDone(l.Failed + l.Form)
 		},
-		Revised: func(lines []*report.Line) { a.revised(words, lines) },
+		Revised: func(lines []*report.Line) { a.text().Revised(words, lines) },
 	}
 }
-
-// revised prints the lines of operations that came to something else in the end.
-func (a *app) revised(words io.Writer, lines []*report.Line) {
-	fmt.Fprintln(words, "\n"+a.style.wrap("By what all answers taught of how fields are named here, these came to something else:", 0))
-	width := 0
-	for _, l := range lines {
-		width = nameWidth(width, l.Operation)
-	}
-	for _, l := range lines {
-		fmt.Fprintln(words, "  "+a.operationLine(l, "", width))
-	}
-}
-
-// nameWidth is how wide a column of names is with one more name in it.
-func nameWidth(width int, name string) int { return min(max(width, len([]rune(name))), 60) }
 
 // maxPEM bounds a file of certificates, in bytes.
 const maxPEM = 16 << 20
@@ -473,31 +458,4 @@ func headers(list []string) ([][2]string, error) {
 		out = append(out, [2]string{http.CanonicalHeaderKey(name), value})
 	}
 	return out, nil
-}
-
-// operationLine is an operation's outcome on one line, or why it was left out.
-func (a *app) operationLine(l *report.Line, skipped string, width int) string {
-	name := clean(l.Operation)
-	name += strings.Repeat(" ", max(0, width-len([]rune(name))))
-	if skipped != "" {
-		return a.style.dim(name + "  " + clean(instance.Shorten(a.secrets.Redact(skipped), 160)))
-	}
-	cases := "cases"
-	if l.Cases == 1 {
-		cases = "case "
-	}
-	line := fmt.Sprintf("%s  %5s %s  %5s right", name, number(l.Cases), cases, number(l.Passed))
-	if l.Failed > 0 {
-		line += a.style.in(codeRed, fmt.Sprintf("  %5s wrong", number(l.Failed)))
-	}
-	if l.Form > 0 {
-		line += a.style.in(codeYellow, fmt.Sprintf("  %5s wrong in form only", number(l.Form)))
-	}
-	if l.Known > 0 {
-		line += fmt.Sprintf("  %5s known", number(l.Known))
-	}
-	if l.Unproven > 0 {
-		line += a.style.in(codeYellow, fmt.Sprintf("  %5s unproven", number(l.Unproven)))
-	}
-	return line
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/trial"
 )
 
@@ -37,15 +38,15 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 	case err != nil:
 		return err
 	case gone == 0 && out.Left == 0:
-		fmt.Fprintln(a.streams.Out, "No earlier run left anything at "+clean(opt.Base.String())+".")
+		fmt.Fprintln(a.streams.Out, "No earlier run left anything at "+terminal.Clean(opt.Base.String())+".")
 	case gone > 0:
-		fmt.Fprintf(a.streams.Out, "%s taken away.\n", plural(gone, "record"))
+		fmt.Fprintf(a.streams.Out, "%s taken away.\n", terminal.Plural(gone, "record"))
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if out.Left > 0 {
-		return &failure{exitFindings, plural(out.Left, "record") + " could not be deleted", "the lines “not deleted:” tell which and why"}
+		return &failure{exitFindings, terminal.Plural(out.Left, "record") + " could not be deleted", "the lines “not deleted:” tell which and why"}
 	}
 	return nil
 }

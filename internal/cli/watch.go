@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"obiter/internal/cli/terminal"
 	"os"
 	"strings"
 	"time"
@@ -42,7 +43,7 @@ const (
 // ended with is what it ends with.
 func (a *app) watch(ctx context.Context, c *cli.Command) error {
 	in, is := a.terminal.In.(io.Writer) // a terminal is both
-	if !is || !isTerminal(in) || !isTerminal(a.terminal.Out) {
+	if !is || !terminal.IsTerminal(in) || !terminal.IsTerminal(a.terminal.Out) {
 		return usage("--watch needs a terminal to ask and to answer at", "in a script, run obiter try --failed again and again")
 	}
 	for _, name := range []string{"quiet", "controls", "shard", "case", "rule", "without", "budget"} {
@@ -65,7 +66,7 @@ func (a *app) watch(ctx context.Context, c *cli.Command) error {
 		}
 		a.watched(c, &w)
 		was := w.signature() // before anybody is asked to change something
-		fmt.Fprintln(a.streams.Out, a.style.dim("\nEnter: try again what failed; f and Enter: everything; q and Enter: end. A changed description or\nconfiguration, or the service when it is back, does it too."))
+		fmt.Fprintln(a.streams.Out, a.style.Dim("\nEnter: try again what failed; f and Enter: everything; q and Enter: end. A changed description or\nconfiguration, or the service when it is back, does it too."))
 		what := w.wait(ctx, was)
 		switch {
 		case ctx.Err() != nil:

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"fmt"
@@ -8,9 +8,9 @@ import (
 	"obiter/internal/results/report"
 )
 
-// reached divides entries into what was found, and what was not reached, which is
+// Reached divides entries into what was found, and what was not reached, which is
 // nobody's fault. What is known is left out.
-func reached(entries []*report.Cause) (found, missed []*report.Cause) {
+func Reached(entries []*report.Cause) (found, missed []*report.Cause) {
 	for _, e := range entries {
 		if e.Known {
 			continue
@@ -30,30 +30,30 @@ const (
 	causesShown = 20
 )
 
-// findings prints what was found: a paragraph a cause, the gravest first.
-func (a *app) findings(found []*report.Cause, all bool) {
-	out := a.streams.Out
+// Findings prints what was found: a paragraph a cause, the gravest first.
+func (w Printer) Findings(found []*report.Cause, all bool) {
+	out := w.Out
 	shown := found
 	if len(found) > manyCauses && !all {
 		shown = found[:causesShown]
 	}
 	for i, e := range shown {
 		if e.Form && i > 0 && !shown[i-1].Form {
-			fmt.Fprintln(out, "\n"+a.style.bold("How answers are written"))
+			fmt.Fprintln(out, "\n"+w.Style.Bold("How answers are written"))
 		}
-		fmt.Fprintln(out, "\n"+a.cause(e)+a.style.dim(" · "+plural(e.Count, "answer")))
-		fmt.Fprintln(out, a.style.wrap(clean(joinMax(e.Operations, 6)), 2))
+		fmt.Fprintln(out, "\n"+w.cause(e)+w.Style.Dim(" · "+Plural(e.Count, "answer")))
+		fmt.Fprintln(out, w.Style.Wrap(Clean(JoinMax(e.Operations, 6)), 2))
 		if len(e.Places) > 1 {
-			fmt.Fprintln(out, a.style.wrap(clean(joinMax(shortly(e.Places), 12)), 2))
+			fmt.Fprintln(out, w.Style.Wrap(Clean(JoinMax(shortly(e.Places), 12)), 2))
 		}
 		if e.Summary != "" {
-			fmt.Fprintln(out, a.style.wrap(clean(e.Summary), 2))
+			fmt.Fprintln(out, w.Style.Wrap(Clean(e.Summary), 2))
 		}
-		fmt.Fprintln(out, a.style.wrap(clean(e.Examples[0].Message), 2))
+		fmt.Fprintln(out, w.Style.Wrap(Clean(e.Examples[0].Message), 2))
 		if e.Cites != "" {
-			fmt.Fprintln(out, a.style.dim(a.style.wrap(e.Cites, 2)))
+			fmt.Fprintln(out, w.Style.Dim(w.Style.Wrap(e.Cites, 2)))
 		}
-		fmt.Fprintln(out, a.style.dim(a.style.wrap(caseList(e), 2)))
+		fmt.Fprintln(out, w.Style.Dim(w.Style.Wrap(caseList(e), 2)))
 	}
 	if more := len(found) - len(shown); more > 0 {
 		fmt.Fprintf(out, "\nThese are the gravest %d; %d more: obiter judge --all\n", len(shown), more)
@@ -61,18 +61,18 @@ func (a *app) findings(found []*report.Cause, all bool) {
 }
 
 // cause says in a few words what was found: its severity, its code, and where.
-func (a *app) cause(e *report.Cause) string {
-	head := a.style.severity(e.Severity, string(e.Severity)+" "+e.Code)
+func (w Printer) cause(e *report.Cause) string {
+	head := w.Style.Severity(e.Severity, string(e.Severity)+" "+e.Code)
 	if e.Family != "" {
 		head += " (" + e.Family + ")"
 	}
 	switch {
 	case len(e.Places) == 1:
-		head += " at " + clean(e.Places[0])
+		head += " at " + Clean(e.Places[0])
 	case len(e.Places) > 1:
 		head += fmt.Sprintf(" at %d fields", len(e.Places))
 	case e.At != "" && !strings.Contains(e.At, "*") && e.At != "Location":
-		head += " at " + clean(e.At)
+		head += " at " + Clean(e.At)
 	}
 	return head
 }
@@ -93,64 +93,64 @@ func shortly(places []string) []string {
 	return out
 }
 
-// ranked prints the gravest of many causes once more, a line each, so that the
+// Ranked prints the gravest of many causes once more, a line each, so that the
 // end of a long report is enough to begin with.
-func (a *app) ranked(found []*report.Cause) {
+func (w Printer) Ranked(found []*report.Cause) {
 	const many, lines = 8, 10
 	if len(found) <= many {
 		return
 	}
-	fmt.Fprintln(a.streams.Out, "\n"+a.style.bold("The gravest first"))
+	fmt.Fprintln(w.Out, "\n"+w.Style.Bold("The gravest first"))
 	for _, e := range found[:min(len(found), lines)] {
-		fmt.Fprintln(a.streams.Out, "  "+a.cause(e)+a.style.dim(" · "+clean(joinMax(e.Operations, 1))+" · show "+e.Examples[0].Case))
+		fmt.Fprintln(w.Out, "  "+w.cause(e)+w.Style.Dim(" · "+Clean(JoinMax(e.Operations, 1))+" · show "+e.Examples[0].Case))
 	}
 }
 
-// notReached prints which operations were not reached, and what each asks for.
-func (a *app) notReached(missed []*report.Cause) {
-	out := a.streams.Out
+// NotReached prints which operations were not reached, and what each asks for.
+func (w Printer) NotReached(missed []*report.Cause) {
+	out := w.Out
 	if len(missed) > 0 {
-		fmt.Fprintln(out, "\n"+a.style.bold("Not reached"))
+		fmt.Fprintln(out, "\n"+w.Style.Bold("Not reached"))
 	}
 	for _, e := range missed {
-		fmt.Fprintln(out, "\n  "+clean(e.Operation()))
-		fmt.Fprintln(out, a.style.wrap(clean(e.Examples[0].Message), 4))
-		fmt.Fprintln(out, a.style.dim(a.style.wrap(caseList(e), 4)))
+		fmt.Fprintln(out, "\n  "+Clean(e.Operation()))
+		fmt.Fprintln(out, w.Style.Wrap(Clean(e.Examples[0].Message), 4))
+		fmt.Fprintln(out, w.Style.Dim(w.Style.Wrap(caseList(e), 4)))
 	}
 }
 
-// joinMax is a list with its end counted.
-func joinMax(list []string, n int) string {
+// JoinMax is a list with its end counted.
+func JoinMax(list []string, n int) string {
 	if len(list) <= n+1 {
 		return strings.Join(list, ", ")
 	}
 	return strings.Join(list[:n], ", ") + fmt.Sprintf(" and %d more", len(list)-n)
 }
 
-// learned says how the API names fields.
-func (a *app) learned(rep *report.Report) {
+// Learned says how the API names fields.
+func (w Printer) Learned(rep *report.Report) {
 	if rep.Own != "" {
-		fmt.Fprintln(a.streams.Out, "\n"+a.style.wrap("Rejections are "+rep.Own+" by configuration, and are not measured against RFC 9457.", 0))
+		fmt.Fprintln(w.Out, "\n"+w.Style.Wrap("Rejections are "+rep.Own+" by configuration, and are not measured against RFC 9457.", 0))
 	}
 	if l := rep.Layout; l != nil {
-		fmt.Fprintln(a.streams.Out, "\n"+a.style.wrap(clean(layoutSentence(*l)), 0))
+		fmt.Fprintln(w.Out, "\n"+w.Style.Wrap(Clean(layoutSentence(*l)), 0))
 	}
 }
 
 // layoutSentence says in a sentence or two how an API names fields.
 func layoutSentence(l judge.Layout) string {
-	had := "the " + plural(l.Of, "rejection") + " that had to name one"
+	had := "the " + Plural(l.Of, "rejection") + " that had to name one"
 	switch {
 	case l.Answers == 0 && l.Sentences > 0:
-		return fmt.Sprintf("This API names fields only inside sentences (in %s of %s).", number(l.Sentences), had)
+		return fmt.Sprintf("This API names fields only inside sentences (in %s of %s).", Number(l.Sentences), had)
 	case l.Answers == 0:
 		return "No answer has a place that names the field which was wrong, of " + had + "."
 	}
-	text := fmt.Sprintf("Fields are named at %s, as %s, in %s of %s.", judge.ShownWhere(l.Where), judge.NotationWords(l.Notation), number(l.Answers), had)
+	text := fmt.Sprintf("Fields are named at %s, as %s, in %s of %s.", judge.ShownWhere(l.Where), judge.NotationWords(l.Notation), Number(l.Answers), had)
 	var others []string
 	rest := l.Of - l.Answers - l.Sentences - l.Silent
 	for _, w := range l.Others[:min(2, len(l.Others))] {
-		others = append(others, fmt.Sprintf("%s at %s, as %s", number(w.Answers), judge.ShownWhere(w.Where), judge.NotationWords(w.Notation)))
+		others = append(others, fmt.Sprintf("%s at %s, as %s", Number(w.Answers), judge.ShownWhere(w.Where), judge.NotationWords(w.Notation)))
 		rest -= w.Answers
 	}
 	for _, p := range []struct {
@@ -158,7 +158,7 @@ func layoutSentence(l judge.Layout) string {
 		words string
 	}{{rest, "in another way"}, {l.Sentences, "only inside sentences"}, {l.Silent, "not at all"}} {
 		if p.count > 0 {
-			others = append(others, number(p.count)+" "+p.words)
+			others = append(others, Number(p.count)+" "+p.words)
 		}
 	}
 	if len(others) > 0 {
@@ -174,49 +174,49 @@ func caseList(e *report.Cause) string {
 	}
 	text := "show " + strings.Join(ids, " ")
 	if more := e.Count - len(ids); more > 0 {
-		text += fmt.Sprintf(" and %s more", number(more))
+		text += fmt.Sprintf(" and %s more", Number(more))
 	}
 	return text
 }
 
-// totals prints the last lines of a run.
-func (a *app) totals(rep *report.Report, found, missed []*report.Cause, file string) {
+// Totals prints the last lines of a run.
+func (w Printer) Totals(rep *report.Report, found, missed []*report.Cause, file string) {
 	t := rep.Totals()
 	counts := map[judge.Severity]int{}
 	for _, e := range found {
 		counts[e.Severity]++
 	}
-	line := fmt.Sprintf("%s: %s right, %s wrong", plural(t.Cases, "case"), number(t.Passed), number(t.Failed))
+	line := fmt.Sprintf("%s: %s right, %s wrong", Plural(t.Cases, "case"), Number(t.Passed), Number(t.Failed))
 	if t.Form > 0 {
-		line += fmt.Sprintf(", %s wrong in form only", number(t.Form))
+		line += fmt.Sprintf(", %s wrong in form only", Number(t.Form))
 	}
 	if t.Known > 0 {
-		line += fmt.Sprintf(", %s known", number(t.Known))
+		line += fmt.Sprintf(", %s known", Number(t.Known))
 	}
 	if t.Unproven > 0 {
-		line += fmt.Sprintf(", %s unproven", number(t.Unproven))
+		line += fmt.Sprintf(", %s unproven", Number(t.Unproven))
 	}
 	switch {
 	case len(found) == 0 && t.Unproven == 0 && t.Cases > 0:
-		line = a.style.in(codeGreen, line)
+		line = w.Style.In(Green, line)
 	case counts[judge.Error] > 0:
-		line = a.style.in(codeRed, line)
+		line = w.Style.In(Red, line)
 	}
-	out := a.streams.Out
+	out := w.Out
 	fmt.Fprintln(out, "\n"+line)
 	if t.Cases == 0 {
 		return
 	}
 	var parts []string
 	if len(found) > 0 {
-		parts = append(parts, plural(counts[judge.Error], "cause")+" to fix")
+		parts = append(parts, Plural(counts[judge.Error], "cause")+" to fix")
 	}
 	for _, p := range []struct {
 		count int
 		word  string
 	}{{counts[judge.Warning], "warning"}, {counts[judge.Note], "note"}, {len(missed), "refused valid request"}} {
 		if p.count > 0 {
-			parts = append(parts, plural(p.count, p.word))
+			parts = append(parts, Plural(p.count, p.word))
 		}
 	}
 	if len(parts) > 0 {

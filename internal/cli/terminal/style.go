@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"io"
@@ -15,83 +15,83 @@ import (
 	"obiter/internal/evaluate/judge"
 )
 
-// style is how text looks: with or without colour, and how wide it is.
-type style struct {
-	colour bool
-	width  int // 0: not a terminal, lines are left whole
+// Style is how text looks: with or without colour, and how wide it is.
+type Style struct {
+	Colour bool
+	Width  int // 0: not a terminal, lines are left whole
 }
 
-// newStyle decides about colour once; false for an unknown wish.
-func newStyle(wish string, w io.Writer) (style, bool) {
-	s := style{}
-	terminal := isTerminal(w)
+// NewStyle decides about colour once; false for an unknown wish.
+func NewStyle(wish string, w io.Writer) (Style, bool) {
+	s := Style{}
+	terminal := IsTerminal(w)
 	if f, ok := w.(*os.File); ok && terminal {
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
-			s.width = max(width, 40)
+			s.Width = max(width, 40)
 		}
 	}
 	switch wish {
 	case "always":
-		s.colour = true
+		s.Colour = true
 	case "never":
 	case "auto":
-		s.colour = terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		s.Colour = terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	default:
 		return s, false
 	}
 	return s, true
 }
 
-func isTerminal(w io.Writer) bool {
+func IsTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 const (
-	codeBold   = "\x1b[1m"
-	codeDim    = "\x1b[2m"
-	codeRed    = "\x1b[1;31m"
-	codeGreen  = "\x1b[32m"
-	codeYellow = "\x1b[1;33m"
-	codeCyan   = "\x1b[36m"
-	codeReset  = "\x1b[0m"
+	Bold   = "\x1b[1m"
+	Dim    = "\x1b[2m"
+	Red    = "\x1b[1;31m"
+	Green  = "\x1b[32m"
+	Yellow = "\x1b[1;33m"
+	Cyan   = "\x1b[36m"
+	Reset  = "\x1b[0m"
 )
 
-func (s style) in(code, text string) string {
-	if !s.colour || text == "" {
+func (s Style) In(code, text string) string {
+	if !s.Colour || text == "" {
 		return text
 	}
-	return code + text + codeReset
+	return code + text + Reset
 }
 
-func (s style) bold(t string) string { return s.in(codeBold, t) }
-func (s style) dim(t string) string  { return s.in(codeDim, t) }
+func (s Style) Bold(t string) string { return s.In(Bold, t) }
+func (s Style) Dim(t string) string  { return s.In(Dim, t) }
 
-func (s style) severity(sev judge.Severity, t string) string {
+func (s Style) Severity(sev judge.Severity, t string) string {
 	switch sev {
 	case judge.Error:
-		return s.in(codeRed, t)
+		return s.In(Red, t)
 	case judge.Warning:
-		return s.in(codeYellow, t)
+		return s.In(Yellow, t)
 	}
-	return s.in(codeCyan, t)
+	return s.In(Cyan, t)
 }
 
 // wrap breaks a text into lines that fit the terminal, each indented.
-func (s style) wrap(t string, indent int) string {
+func (s Style) Wrap(t string, indent int) string {
 	pad := strings.Repeat(" ", indent)
-	if s.width == 0 {
+	if s.Width == 0 {
 		return pad + t
 	}
 	var out []string
-	for _, line := range strings.Split(text.WrapSoft(t, max(s.width-indent, 24)), "\n") {
+	for _, line := range strings.Split(text.WrapSoft(t, max(s.Width-indent, 24)), "\n") {
 		out = append(out, pad+strings.TrimRight(line, " "))
 	}
 	return strings.Join(out, "\n")
 }
 
-// newTable is a table without lines; numbers to the right in the given columns.
-func newTable(indent int, right ...int) table.Writer {
+// NewTable is a table without lines; numbers to the right in the given columns.
+func NewTable(indent int, right ...int) table.Writer {
 	t := table.NewWriter()
 	st := table.StyleDefault
 	st.Options = table.Options{}
@@ -107,8 +107,8 @@ func newTable(indent int, right ...int) table.Writer {
 	return t
 }
 
-// rendered is the table's lines, indented, without trailing spaces.
-func rendered(t table.Writer, indent int) string {
+// Rendered is the table's lines, indented, without trailing spaces.
+func Rendered(t table.Writer, indent int) string {
 	var b strings.Builder
 	for _, line := range strings.Split(t.Render(), "\n") {
 		b.WriteString(strings.TrimRight(strings.Repeat(" ", indent)+line, " ") + "\n")
@@ -116,9 +116,9 @@ func rendered(t table.Writer, indent int) string {
 	return b.String()
 }
 
-// clean escapes what could steer a terminal: control characters, and the
+// Clean escapes what could steer a terminal: control characters, and the
 // invisible ones that turn the direction of writing.
-func clean(s string) string {
+func Clean(s string) string {
 	plain := func(r rune) bool {
 		return r != unicode.ReplacementChar && !instance.Unseen(r)
 	}
@@ -137,18 +137,18 @@ func clean(s string) string {
 	return b.String()
 }
 
-// plural is "1 case" or "3 cases", with thousands apart.
-func plural(n int, one string) string {
+// Plural is "1 case" or "3 cases", with thousands apart.
+func Plural(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
 	if strings.HasSuffix(one, "y") {
-		return number(n) + " " + strings.TrimSuffix(one, "y") + "ies"
+		return Number(n) + " " + strings.TrimSuffix(one, "y") + "ies"
 	}
-	return number(n) + " " + one + "s"
+	return Number(n) + " " + one + "s"
 }
 
-func number(n int) string {
+func Number(n int) string {
 	s := strconv.Itoa(n)
 	for i := len(s) - 3; i > 0; i -= 3 {
 		s = s[:i] + "," + s[i:]

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"fmt"
@@ -14,7 +14,7 @@ import (
 // printer writes a JSON value over several lines, with notes next to the fields
 // they are of, and a line of its own for a field that is not there.
 type printer struct {
-	look  style
+	look  Style
 	marks map[string]string
 	whole bool // long texts, too
 	out   strings.Builder
@@ -38,10 +38,10 @@ func (p *printer) value(pointer, label string, v any, indent string, comma bool)
 		p.line(pointer, head+"{")
 		names := instance.Names(v)
 		for i, n := range names {
-			p.value(instance.Join(pointer, n), clean(string(instance.Encode(n)))+": ", v[n], indent+"  ", i+1 < len(names))
+			p.value(instance.Join(pointer, n), Clean(string(instance.Encode(n)))+": ", v[n], indent+"  ", i+1 < len(names))
 		}
 		for _, m := range p.missing(pointer, v) {
-			p.out.WriteString(p.look.in(codeYellow, indent+"  # "+clean(strconv.Quote(instance.Last(m))+": "+p.marks[m])) + "\n")
+			p.out.WriteString(p.look.In(Yellow, indent+"  # "+Clean(strconv.Quote(instance.Last(m))+": "+p.marks[m])) + "\n")
 		}
 		p.out.WriteString(indent + "}" + end + "\n")
 	case []any:
@@ -57,9 +57,9 @@ func (p *printer) value(pointer, label string, v any, indent string, comma bool)
 	case string:
 		if n := utf8.RuneCountInString(v); n > maxString && !p.whole {
 			v = string([]rune(v)[:maxString])
-			end += fmt.Sprintf("  (and %s more characters: --whole)", number(n-maxString))
+			end += fmt.Sprintf("  (and %s more characters: --whole)", Number(n-maxString))
 		}
-		p.line(pointer, head+clean(string(instance.Encode(v)))+end)
+		p.line(pointer, head+Clean(string(instance.Encode(v)))+end)
 	default:
 		p.line(pointer, head+string(instance.Encode(v))+end)
 	}
@@ -67,7 +67,7 @@ func (p *printer) value(pointer, label string, v any, indent string, comma bool)
 
 func (p *printer) line(pointer, text string) {
 	if mark, ok := p.marks[pointer]; ok {
-		text = p.look.in(codeYellow, text+"   # "+clean(mark))
+		text = p.look.In(Yellow, text+"   # "+Clean(mark))
 	}
 	p.out.WriteString(text + "\n")
 }

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"os"
@@ -22,7 +22,7 @@ func TestCurlNamesCredentials(t *testing.T) {
 		`-b 'watch='"$K" -H 'Obiter-`:        {Scheme: "k", Kind: "apiKey", In: "cookie", Name: "watch"},
 		`-H 'X-Tide: '"$X_TIDE" -H 'Obiter-`: {Scheme: "k", Kind: "apiKey", In: "header", Name: "X-Key", Flaw: "missing"},
 	} {
-		line := curl(exchange.Case{ID: "0123456789", Request: exchange.Request{Method: "GET", URL: "http://h"}, Credentials: []exchange.Credential{c}}, record.Head{Headers: []string{"Authorization", "X-Key", "X-Tide"}})
+		line := Curl(exchange.Case{ID: "0123456789", Request: exchange.Request{Method: "GET", URL: "http://h"}, Credentials: []exchange.Credential{c}}, record.Head{Headers: []string{"Authorization", "X-Key", "X-Tide"}})
 		if !strings.Contains(line, want) || strings.Count(line, c.Name+":") > 1 {
 			t.Errorf("%+v is sent by %s, want %s", c, line, want)
 		}
@@ -32,11 +32,11 @@ func TestCurlNamesCredentials(t *testing.T) {
 func TestCurlAddsNoContentType(t *testing.T) {
 	t.Parallel()
 	c := exchange.Case{Request: exchange.Request{Method: "POST", URL: "http://h", Body: []byte("{}")}}
-	if line := curl(c, record.Head{}); !strings.Contains(line, " -H 'Content-Type:' ") {
+	if line := Curl(c, record.Head{}); !strings.Contains(line, " -H 'Content-Type:' ") {
 		t.Error(line)
 	}
 	c.Request.Headers = [][2]string{{"content-type", "a/b"}}
-	if line := curl(c, record.Head{}); strings.Contains(line, "'Content-Type:'") {
+	if line := Curl(c, record.Head{}); strings.Contains(line, "'Content-Type:'") {
 		t.Error(line)
 	}
 }
@@ -48,7 +48,7 @@ func TestCurlNamesTheVariablesOfTheFile(t *testing.T) {
 	lesser := exchange.Credential{Scheme: "door", Kind: "bearer", In: "header", Name: "Authorization", Flaw: exchange.Lesser}
 	head := record.Head{Headers: []string{"X-Tide"}, Variables: map[string]string{"header x-tide": "at ${TIDE}", own.Key(): "${MATE}", lesser.Key(): "${BOY}"}}
 	for want, c := range map[string]exchange.Credential{`-H 'Authorization: Bearer '"$MATE"`: own, `-H 'Authorization: Bearer '"$BOY"`: lesser} {
-		line := curl(exchange.Case{Request: exchange.Request{Method: "GET", URL: "http://h"}, Credentials: []exchange.Credential{c}}, head)
+		line := Curl(exchange.Case{Request: exchange.Request{Method: "GET", URL: "http://h"}, Credentials: []exchange.Credential{c}}, head)
 		if !strings.Contains(line, want) || !strings.Contains(line, `-H 'X-Tide: ''at '"$TIDE"`) {
 			t.Errorf("%s, want %s", line, want)
 		}
@@ -66,7 +66,7 @@ func TestNothingInACurlLineRuns(t *testing.T) {
 		t.Skip("no shell")
 	}
 	const unseen = "\x1b[2J\u009b1m\u202eabc\u200b%s\\n'"
-	line := curl(exchange.Case{Request: exchange.Request{Method: "GET", URL: "http://h/[1-9]", Headers: [][2]string{{"X", unseen}}}}, record.Head{})
+	line := Curl(exchange.Case{Request: exchange.Request{Method: "GET", URL: "http://h/[1-9]", Headers: [][2]string{{"X", unseen}}}}, record.Head{})
 	if strings.ContainsFunc(line, instance.Unseen) || !strings.HasPrefix(line, "curl -g ") {
 		t.Errorf("%q", line)
 	}
@@ -79,7 +79,7 @@ func TestNothingInACurlLineRuns(t *testing.T) {
 	for _, kind := range []exchange.Credential{{Kind: "apiKey", In: "header"}, {Kind: "apiKey", In: "query"}, {Kind: "apiKey", In: "cookie"}, {Kind: "bearer", In: "header"}, {Kind: "basic", In: "header"}, {Kind: "apiKey", In: "header", Flaw: "wrong"}} {
 		kind.Scheme, kind.Name = evil, evil
 		c.Credentials = []exchange.Credential{kind}
-		line := curl(c, head)
+		line := Curl(c, head)
 		run := exec.Command(bash, "-c", "curl() { for word; do printf '%s\\n' \"$word\"; done; }; "+line)
 		run.Dir, run.Env = t.TempDir(), []string{"TIDE=high", "PATH=" + os.Getenv("PATH"), "HOME=home"}
 		out, err := run.CombinedOutput()

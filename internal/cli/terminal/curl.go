@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"encoding/base64"
@@ -14,17 +14,17 @@ import (
 	"obiter/internal/results/record"
 )
 
-// curl is a command line that sends the case again. What is not kept, headers and
+// Curl is a command line that sends the case again. What is not kept, headers and
 // credentials, is in it as variables of the shell: those of obiter.yaml where it says
 // what they are made of.
-func curl(c exchange.Case, head record.Head) string {
+func Curl(c exchange.Case, head record.Head) string {
 	begin := "curl -sS -i -X"
 	if strings.ContainsAny(c.Request.URL, "[]{}") {
 		begin = "curl -g -sS -i -X" // these are no patterns
 	}
-	parts := []string{begin, shell(c.Request.Method), quote(c.Request.URL)}
+	parts := []string{begin, shell(c.Request.Method), Quote(c.Request.URL)}
 	for _, h := range c.Request.Headers {
-		parts = append(parts, "-H", quote(h[0]+": "+h[1]))
+		parts = append(parts, "-H", Quote(h[0]+": "+h[1]))
 	}
 	for _, h := range head.Headers {
 		if slices.ContainsFunc(c.Credentials, func(o exchange.Credential) bool { return o.In == "header" && strings.EqualFold(o.Name, h) }) {
@@ -45,7 +45,7 @@ func curl(c exchange.Case, head record.Head) string {
 		}
 		parts = append(parts, authorised(credential, value)...)
 	}
-	parts = append(parts, "-H", quote("Obiter-Case: "+c.ID))
+	parts = append(parts, "-H", Quote("Obiter-Case: "+c.ID))
 	body := string(c.Request.Body)
 	if body != "" && c.Request.Header("Content-Type") == "" {
 		parts = append(parts, "-H", "'Content-Type:'") // curl would add one
@@ -54,20 +54,20 @@ func curl(c exchange.Case, head record.Head) string {
 	case body == "" && c.Request.Header("Content-Type") == "":
 		return strings.Join(parts, " ")
 	case plainText(body):
-		return strings.Join(append(parts, "--data-binary", quote(body)), " ")
+		return strings.Join(append(parts, "--data-binary", Quote(body)), " ")
 	}
 	encoded := base64.StdEncoding.EncodeToString(c.Request.Body)
 	return "printf %s " + encoded + " | base64 -d | " + strings.Join(append(parts, "--data-binary @-"), " ")
 }
 
 // plainText reports whether a shell's quotes carry a text unchanged, and whether
-// curl takes it for data and not for a file's name.
+// Curl takes it for data and not for a file's name.
 func plainText(s string) bool {
 	return utf8.ValidString(s) && !strings.HasPrefix(s, "@") && !strings.ContainsFunc(s, instance.Unseen)
 }
 
-// quote is a text as a word of the shell. What nobody sees is written as octal numbers.
-func quote(s string) string {
+// Quote is a text as a word of the shell. What nobody sees is written as octal numbers.
+func Quote(s string) string {
 	if utf8.ValidString(s) && !strings.ContainsFunc(s, instance.Unseen) {
 		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 	}
@@ -98,11 +98,11 @@ func variableOf(name string) string {
 func pair(name, value string) string {
 	switch {
 	case !reference.MatchString(value):
-		return quote(name + value)
+		return Quote(name + value)
 	case name == "":
 		return shell(value)
 	}
-	return quote(name) + shell(value)
+	return Quote(name) + shell(value)
 }
 
 // shell is a text as the shell's words have it, with the value of a variable in place of
@@ -112,7 +112,7 @@ func shell(text string) string {
 	from := 0
 	for _, m := range reference.FindAllStringSubmatchIndex(text, -1) {
 		if m[0] > from {
-			b.WriteString(quote(text[from:m[0]]))
+			b.WriteString(Quote(text[from:m[0]]))
 		}
 		b.WriteString(`"$` + text[m[2]:m[3]] + `"`)
 		from = m[1]
@@ -120,7 +120,7 @@ func shell(text string) string {
 	if rest := text[from:]; plainWord.MatchString(rest) {
 		b.WriteString(rest)
 	} else if rest != "" {
-		b.WriteString(quote(rest))
+		b.WriteString(Quote(rest))
 	}
 	return b.String()
 }

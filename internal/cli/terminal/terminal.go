@@ -1,0 +1,15 @@
+// Package terminal writes results as text for people: with colour and in columns where that is
+// wanted, and never with a character in it that steers a terminal.
+package terminal
+
+import "io"
+
+// Printer prints results.
+type Printer struct {
+	Out io.Writer
+	Style
+	Redact func(string) string // takes secrets out of a text
+}
+
+// redacted is a text that may quote what was sent or what came, as it is printed.
+func (w Printer) redacted(text string) string { return Clean(w.Redact(text)) }
