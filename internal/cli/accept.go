@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -12,10 +10,10 @@ import (
 
 	"obiter/internal/cli/terminal"
 	"obiter/internal/core/instance"
+	"obiter/internal/core/usage"
 	"obiter/internal/evaluate/judge"
-	"obiter/internal/execute/run"
+	"obiter/internal/execute/session"
 	"obiter/internal/input/config"
-	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
 	"obiter/internal/results/report"
 )
@@ -37,22 +35,14 @@ func (a *app) acceptCommand() *cli.Command {
 	}
 }
 
-func codeNames() []string {
-	var out []string
-	for _, k := range judge.Codes {
-		out = append(out, k.Code)
-	}
-	return out
-}
-
 func (a *app) accept(c *cli.Command) error {
 	until := c.String("until")
 	if _, err := time.Parse(time.DateOnly, until); until != "" && err != nil {
-		return usage(fmt.Sprintf("invalid value %q for --until", until), "write a day as 2027-01-31")
+		return usage.New(fmt.Sprintf("invalid value %q for --until", until), "write a day as 2027-01-31")
 	}
 	for _, code := range c.StringSlice("code") {
 		if _, known := judge.Find(code); !known {
-			return usage(fmt.Sprintf("%q is not the code of a finding", code), nearest(code, codeNames(), "codes"))
+			return usage.New(fmt.Sprintf("%q is not the code of a finding", code), nearest(code, judge.CodeNames(), "codes"))
 		}
 	}
 	s, err := a.knowing()
@@ -85,7 +75,7 @@ func (a *app) accept(c *cli.Command) error {
 		fmt.Fprintln(a.streams.Out, "Nothing to accept that is not known already.")
 		return nil
 	}
-	if err := appendKnown(list, len(s.Known.Causes) > 0); err != nil {
+	if err := session.AppendKnown(list, len(s.Known.Causes) > 0); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s, of %s, written to %s. Look through it, and say why: reason:\n", terminal.Plural(len(list), "cause"), terminal.Plural(cases, "answer"), config.AcceptedFile)
@@ -107,59 +97,6 @@ func chosenCause(c *cli.Command, e *report.Cause) bool {
 		in = in && matched
 	}
 	return in
-}
-
-// appendKnown writes causes behind those that are in the file, which stays as people
-// edited it.
-func appendKnown(list []config.Known, behind bool) error {
-	text := config.WriteKnown(list)
-	if behind {
-		was, err := os.ReadFile(config.AcceptedFile)
-		if err != nil {
-			return err
-		}
-		_, entries, _ := strings.Cut(text, "accepted:\n")
-		text = strings.TrimRight(string(was), "\n") + "\n" + entries
-		if _, _, err := config.ReadKnown(config.AcceptedFile, []byte(text), codeNames()); err != nil { // written in another style
-			return usage(config.AcceptedFile+" has a form in which nothing can be added at its end", "write it as a list with a dash for each entry")
-		}
-	}
-	f, err := os.CreateTemp(".", ".obiter-*")
-	if err == nil {
-		_, err = f.WriteString(text)
-		if err = errors.Join(err, f.Chmod(0o644), f.Close()); err == nil {
-			err = os.Rename(f.Name(), config.AcceptedFile)
-		}
-	}
-	if err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", config.AcceptedFile, err), "run it in a folder that can be written to")
-	}
-	return nil
-}
-
-// maxAccepted bounds the file of known causes, in bytes.
-const maxAccepted = 64 << 20
-
-// known reads what the team knows, in the current folder; nothing where there is no file.
-func (a *app) known() (run.Known, error) {
-	out := run.Known{Day: time.Now().Format(time.DateOnly)}
-	info, err := os.Stat(config.AcceptedFile)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return out, nil
-	case err == nil && (!info.Mode().IsRegular() || info.Size() > maxAccepted):
-		return out, usage(config.AcceptedFile+" is not a file of known causes", "obiter accept writes one")
-	}
-	src, err := os.ReadFile(config.AcceptedFile)
-	if err != nil {
-		return out, usage(fmt.Sprintf("cannot read %s: %v", config.AcceptedFile, errors.Unwrap(err)), "check its permissions")
-	}
-	var twice []*document.Error
-	out.Causes, twice, err = config.ReadKnown(config.AcceptedFile, src, codeNames())
-	for _, e := range twice {
-		fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(e.Error())+"; "+a.redacted(e.Hint))
-	}
-	return out, err
 }
 
 // stale tells which known causes no longer occur.

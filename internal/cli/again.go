@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
 	"obiter/internal/execute/run"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
@@ -33,7 +34,7 @@ func isRerun(c *cli.Command) bool { return c.Bool("failed") || len(c.StringSlice
 func (a *app) rerun(c *cli.Command, s *session.Session, opt *trial.Options) (*session.Rerun, error) {
 	for _, name := range []string{"shard", "controls", "rule", "without", "budget"} {
 		if c.IsSet(name) {
-			return nil, usage("--"+name+" does not go with --failed or --case", "they repeat what the last run planned")
+			return nil, usage.New("--"+name+" does not go with --failed or --case", "they repeat what the last run planned")
 		}
 	}
 	what := session.Choice{Failed: c.Bool("failed"), Cases: c.StringSlice("case"), Options: narrowing(c), Depths: depths, Budgets: budgets,

@@ -29,7 +29,7 @@ import (
 	"obiter/internal/cli/terminal"
 	"obiter/internal/core/secret"
 	"obiter/internal/core/suggest"
-	"obiter/internal/execute/session"
+	"obiter/internal/core/usage"
 	"obiter/internal/execute/trial"
 	"obiter/internal/input/document"
 	"obiter/internal/input/oad"
@@ -58,7 +58,7 @@ func oneOf(option, value string, choices ...string) error {
 		return nil
 	}
 	last := len(choices) - 1
-	return usage(fmt.Sprintf("invalid value %q for %s", value, option), "use "+strings.Join(choices[:last], ", ")+" or "+choices[last])
+	return usage.New(fmt.Sprintf("invalid value %q for %s", value, option), "use "+strings.Join(choices[:last], ", ")+" or "+choices[last])
 }
 
 // failure ends a command with a status, a message and a hint; an empty message
@@ -70,8 +70,6 @@ type failure struct {
 }
 
 func (f *failure) Error() string { return f.message }
-
-func usage(message, hint string) error { return &failure{exitUsage, message, hint} }
 
 // Run runs the program with its arguments, the first being its name, and
 // returns the exit status.
@@ -168,14 +166,14 @@ func (a *app) root() *cli.Command {
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			var ok bool
 			if a.style, ok = terminal.NewStyle(c.String("color"), a.terminal.Out); !ok {
-				return ctx, usage(fmt.Sprintf("invalid value %q for --color", c.String("color")), "use auto, always or never")
+				return ctx, usage.New(fmt.Sprintf("invalid value %q for --color", c.String("color")), "use auto, always or never")
 			}
 			return ctx, nil
 		},
 		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.judgeCommand(), a.showCommand(), a.messagesCommand(), a.reportCommand(), a.compareCommand(), a.acceptCommand(), a.undoCommand(), a.initCommand(), a.draftCommand(), a.explainCommand(), a.demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
-				return usage(fmt.Sprintf("unknown command %q", name), nearest(name, commandNames(c), "commands"))
+				return usage.New(fmt.Sprintf("unknown command %q", name), nearest(name, commandNames(c), "commands"))
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
@@ -208,18 +206,18 @@ func usageError(c *cli.Command, err error) error {
 		if len(name) == 1 {
 			dashes = "-"
 		}
-		return usage(fmt.Sprintf("unknown option %s%s for %s", dashes, name, c.FullName()), nearest("--"+name, known, "options"))
+		return usage.New(fmt.Sprintf("unknown option %s%s for %s", dashes, name, c.FullName()), nearest("--"+name, known, "options"))
 	}
 	if m := badValue.FindStringSubmatch(text); m != nil {
-		return usage(fmt.Sprintf("invalid value %q for --%s", m[1], m[2]), c.FullName()+" --help lists the options")
+		return usage.New(fmt.Sprintf("invalid value %q for --%s", m[1], m[2]), c.FullName()+" --help lists the options")
 	}
-	return usage(strings.TrimSuffix(text, "."), c.FullName()+" --help lists the options")
+	return usage.New(strings.TrimSuffix(text, "."), c.FullName()+" --help lists the options")
 }
 
 // failureOf maps any error to a status, a message and a hint.
 func (a *app) failureOf(err error) *failure {
 	var f *failure
-	var asked *session.Error
+	var asked *usage.Error
 	var description *document.Error
 	var selection *oad.SelectionError
 	var host *send.HostError

@@ -9,6 +9,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
+	"obiter/internal/execute/files"
 	"obiter/internal/execute/session"
 	"obiter/internal/results/compare"
 	"obiter/internal/results/record"
@@ -40,7 +42,7 @@ func (a *app) compareCommand() *cli.Command {
 				names = append(names, store.Last())
 			case 2:
 			default:
-				return usage(fmt.Sprintf("compare reads two runs, and %q is a third one", names[2]), "merge shards first: obiter judge --save run.ndjson SHARD...")
+				return usage.New(fmt.Sprintf("compare reads two runs, and %q is a third one", names[2]), "merge shards first: obiter judge --save run.ndjson SHARD...")
 			}
 			return a.compare(names[0], names[1], c.String("format"), c.StringSlice("report"), c.Bool("all"), c.Bool("force"))
 		},
@@ -73,15 +75,15 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 	for _, name := range reports {
 		kind := differenceFormats[ending(name)]
 		if kind == "" {
-			return usage(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .md or .json")
+			return usage.New(fmt.Sprintf("the name %q does not say a format", name), "end it in .html, .md or .json")
 		}
-		if err := writable(name, force, []string{older, newer}); err != nil {
+		if err := files.Writable(name, force, []string{older, newer}); err != nil {
 			return err
 		}
 		to = append(to, output{name, kind})
 	}
 	if older == "" {
-		return usage("there is no earlier run in this folder", "make another one with: obiter try")
+		return usage.New("there is no earlier run in this folder", "make another one with: obiter try")
 	}
 	was, wasRuns, err := a.compared(older)
 	if err != nil {
@@ -95,7 +97,7 @@ func (a *app) compare(older, newer, format string, reports []string, all, force 
 	defer isRuns.Close()
 	d := compare.Of(was, is)
 	if was.Len() > 0 && is.Len() > 0 && d.Gone == was.Len() {
-		return usage(fmt.Sprintf("%s and %s have no case in common", older, newer), "compare two runs of one description")
+		return usage.New(fmt.Sprintf("%s and %s have no case in common", older, newer), "compare two runs of one description")
 	}
 	of := render.Difference{Difference: d, Older: named(older, wasRuns), Newer: named(newer, isRuns)}
 	for _, to := range to {

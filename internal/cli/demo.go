@@ -18,7 +18,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
 	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/files"
 	"obiter/internal/execute/trial"
 	"obiter/internal/harbour"
 	"obiter/internal/input/oad"
@@ -49,7 +51,7 @@ func (a *app) demoCommand() *cli.Command {
 
 func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
-		return usage(fmt.Sprintf("unexpected argument %q: demo takes none", c.Args().First()), "obiter demo --help lists the options")
+		return usage.New(fmt.Sprintf("unexpected argument %q: demo takes none", c.Args().First()), "obiter demo --help lists the options")
 	}
 	faults := harbour.DemoFaults()
 	if c.IsSet("fault") {
@@ -67,7 +69,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	office, err := harbour.New(faults)
 	if err != nil {
-		return usage(err.Error(), "obiter demo --faults lists them with what they do")
+		return usage.New(err.Error(), "obiter demo --faults lists them with what they do")
 	}
 	base, stop, err := serve(ctx, office, c.String("listen"))
 	if err != nil {
@@ -87,7 +89,7 @@ func serve(ctx context.Context, office http.Handler, listen string) (*url.URL, f
 	var lc net.ListenConfig
 	l, err := lc.Listen(ctx, "tcp", listen)
 	if err != nil {
-		return nil, nil, usage(fmt.Sprintf("the harbour office cannot listen on %s: %v", listen, errors.Unwrap(err)), "name another with --listen 127.0.0.1:8081")
+		return nil, nil, usage.New(fmt.Sprintf("the harbour office cannot listen on %s: %v", listen, errors.Unwrap(err)), "name another with --listen 127.0.0.1:8081")
 	}
 	server := &http.Server{Handler: office, ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(discard{}, "", 0)}
 	go func() { _ = server.Serve(l) }()
@@ -225,31 +227,15 @@ func (a *app) listFaults() {
 // demoFiles writes the description and a configuration for a user to play with.
 func (a *app) demoFiles(folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return usage(fmt.Sprintf("cannot create the folder %s: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
+		return usage.New(fmt.Sprintf("cannot create the folder %s: %v", folder, errors.Unwrap(err)), "name a folder that can be written to")
 	}
-	if err := newFile(filepath.Join(folder, "openapi.yaml"), harbour.Description); err != nil {
+	if err := files.New(filepath.Join(folder, "openapi.yaml"), harbour.Description); err != nil {
 		return err
 	}
-	if err := newFile(filepath.Join(folder, configFile), harbour.Config); err != nil {
+	if err := files.New(filepath.Join(folder, configFile), harbour.Config); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s and %s are written.\nNext: obiter demo --serve --listen 127.0.0.1:8080\n      cd %s && obiter try\n",
 		terminal.Clean(filepath.Join(folder, "openapi.yaml")), configFile, terminal.Clean(strings.TrimSpace(folder)))
-	return nil
-}
-
-// newFile writes a file that must not be there yet.
-func newFile(name string, text []byte) error {
-	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if errors.Is(err, os.ErrExist) {
-		return usage(name+" already exists and is not overwritten", "name a new folder, or remove the file")
-	}
-	if err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "go to a folder that can be written to")
-	}
-	_, err = f.Write(text)
-	if err := errors.Join(err, f.Close()); err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
-	}
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"obiter/internal/cli/terminal"
 	"obiter/internal/core/rule"
+	"obiter/internal/core/usage"
 	"obiter/internal/evaluate/judge"
 )
 
@@ -26,7 +27,7 @@ func (a *app) explainCommand() *cli.Command {
 			case 1:
 				return a.explain(strings.ToLower(c.Args().First()), c.Args().First())
 			}
-			return usage("explain takes one finding or rule", "for example: obiter explain missed-field")
+			return usage.New("explain takes one finding or rule", "for example: obiter explain missed-field")
 		},
 	}
 }
@@ -46,7 +47,7 @@ func (a *app) explain(code, typed string) error {
 	}
 	i := slices.IndexFunc(rule.All, func(r rule.Rule) bool { return strings.ToLower(r.Name) == code })
 	if i < 0 {
-		return usage(fmt.Sprintf("unknown finding or rule %q", typed), nearest(code, codes(), "finding"))
+		return usage.New(fmt.Sprintf("unknown finding or rule %q", typed), nearest(code, codes(), "finding"))
 	}
 	r := rule.All[i]
 	if r.Unbroken != "" {

@@ -9,6 +9,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
+	"obiter/internal/execute/files"
 	"obiter/internal/input/config"
 	"obiter/internal/input/sources"
 )
@@ -35,14 +37,14 @@ func (a *app) initCommand() *cli.Command {
 
 func (a *app) init(c *cli.Command) error {
 	if _, err := os.Stat(configFile); err == nil {
-		return usage(configFile+" already exists and is not overwritten", "remove it first, or edit it; obiter init --schema prints what it may hold")
+		return usage.New(configFile+" already exists and is not overwritten", "remove it first, or edit it; obiter init --schema prints what it may hold")
 	}
 	doc, err := a.description(c, "")
 	if err != nil {
 		return err
 	}
 	text := sources.Draft(doc, filepath.ToSlash(doc.Name))
-	if err := newFile(configFile, []byte(text)); err != nil {
+	if err := files.New(configFile, []byte(text)); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.streams.Out, "%s is written. Read it, then: obiter try\n", configFile)

@@ -10,6 +10,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
+	"obiter/internal/execute/files"
 	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
 	"obiter/internal/results/report"
@@ -44,7 +46,7 @@ func (a *app) judgeCommand() *cli.Command {
 				return err
 			}
 			if c.String("fail-on") == "new" {
-				return usage("judge does not know what is new", "obiter compare tells, and exits with 1 if anything is newly wrong")
+				return usage.New("judge does not know what is new", "obiter compare tells, and exits with 1 if anything is newly wrong")
 			}
 			return a.judgeNamed(c)
 		},
@@ -68,7 +70,7 @@ func (a *app) judgeNamed(c *cli.Command) error {
 	}
 	if found == nil {
 		if c.IsSet("description") {
-			return usage("--description is for captures, and "+names[0]+" is a run file", "leave it out: a run file has what is known of its cases")
+			return usage.New("--description is for captures, and "+names[0]+" is a run file", "leave it out: a run file has what is known of its cases")
 		}
 		return a.judge(names, nil, c)
 	}
@@ -94,7 +96,7 @@ func (a *app) judge(names []string, of *session.Captures, c *cli.Command) error 
 	defer r.Close()
 	var writers []io.Writer
 	if save != "" {
-		if err := replaceable(save, c.Bool("force"), nil); err != nil {
+		if err := files.Replaceable(save, c.Bool("force"), nil); err != nil {
 			return err
 		}
 		out, err := createCopy(r, save)
@@ -158,11 +160,15 @@ func (a *app) judged(name string, of *session.Captures, head record.Head, rep *r
 // createCopy makes an output file, which may not be one that is read.
 func createCopy(in *session.Runs, save string) (*os.File, error) {
 	if is, err := os.Stat(save); err == nil && in.Reads(is) {
-		return nil, usage("--save names the run file that is read", "name another file")
+		return nil, usage.New("--save names the run file that is read", "name another file")
 	}
 	out, err := os.OpenFile(save, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
-		return nil, usage(fmt.Sprintf("cannot write %s: %v", save, errors.Unwrap(err)), "name a file in a folder that exists")
+		return nil, usage.New(fmt.Sprintf("cannot write %s: %v", save, errors.Unwrap(err)), "name a file in a folder that exists")
 	}
 	return out, nil
+}
+
+func forceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "force", Usage: "replace files that Obiter did not write, too"}
 }

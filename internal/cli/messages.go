@@ -7,6 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
 	"obiter/internal/results/render"
 	"obiter/internal/results/report"
 )
@@ -28,7 +29,7 @@ func (a *app) messagesCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("as-config") && c.IsSet("format") {
-				return usage("--as-config goes without --format", "it prints YAML")
+				return usage.New("--as-config goes without --format", "it prints YAML")
 			}
 			return a.messages(runsNamed(c), c.String("format"), c.Bool("as-config"))
 		},

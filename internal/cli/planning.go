@@ -5,9 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -18,6 +16,7 @@ import (
 	"obiter/internal/cli/terminal"
 	"obiter/internal/core/rule"
 	"obiter/internal/core/suggest"
+	"obiter/internal/core/usage"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/plan"
@@ -65,12 +64,12 @@ func (a *app) configured(c *cli.Command) (*sources.Sources, error) {
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, usage(fmt.Sprintf("cannot read the configuration %s: %v", name, errors.Unwrap(err)), "name a file that exists")
+		return nil, usage.New(fmt.Sprintf("cannot read the configuration %s: %v", name, errors.Unwrap(err)), "name a file that exists")
 	}
 	defer f.Close()
 	src, err := io.ReadAll(io.LimitReader(f, maxConfig))
 	if err != nil {
-		return nil, usage(fmt.Sprintf("cannot read the configuration %s: %v", name, err), "name a file")
+		return nil, usage.New(fmt.Sprintf("cannot read the configuration %s: %v", name, err), "name a file")
 	}
 	if len(bytes.TrimSpace(src)) == 0 {
 		src = []byte("{}")
@@ -120,7 +119,7 @@ func (a *app) prepared(c *cli.Command) (*sources.Sources, *oad.Document, error) 
 // usual one in the current folder.
 func (a *app) description(c *cli.Command, configured string) (*oad.Document, error) {
 	if c.Args().Len() > 1 {
-		return nil, usage(fmt.Sprintf("unexpected argument %q: one description is read at a time", c.Args().Get(1)), "quote a value that contains spaces")
+		return nil, usage.New(fmt.Sprintf("unexpected argument %q: one description is read at a time", c.Args().Get(1)), "quote a value that contains spaces")
 	}
 	name := c.Args().First()
 	if name == "" {
@@ -130,7 +129,7 @@ func (a *app) description(c *cli.Command, configured string) (*oad.Document, err
 		name = usualName()
 	}
 	if name == "" {
-		return nil, usage("no description: none is named, and this folder has no "+strings.Join(usualNames, ", "), "name the OpenAPI document: "+c.FullName()+" openapi.yaml")
+		return nil, usage.New("no description: none is named, and this folder has no "+strings.Join(usualNames, ", "), "name the OpenAPI document: "+c.FullName()+" openapi.yaml")
 	}
 	return a.openDescription(name)
 }
@@ -163,10 +162,10 @@ func usualName() string {
 func planOptions(c *cli.Command, conf *sources.Sources, base string) (plan.Options, error) {
 	depth, ok := depths[c.String("depth")]
 	if !ok {
-		return plan.Options{}, usage(fmt.Sprintf("invalid value %q for --depth", c.String("depth")), "use quick, usual or deep")
+		return plan.Options{}, usage.New(fmt.Sprintf("invalid value %q for --depth", c.String("depth")), "use quick, usual or deep")
 	}
 	if c.Int("budget") < 0 {
-		return plan.Options{}, usage(fmt.Sprintf("invalid value \"%d\" for --budget", c.Int("budget")), "use a number of cases, or leave it out for all")
+		return plan.Options{}, usage.New(fmt.Sprintf("invalid value \"%d\" for --budget", c.Int("budget")), "use a number of cases, or leave it out for all")
 	}
 	budget := c.Int("budget")
 	if !c.IsSet("budget") {
@@ -196,7 +195,7 @@ func sharded(c *cli.Command, doc *oad.Document, conf *sources.Sources, opt plan.
 	}
 	s, ok := plan.ParseShard(c.String("shard"))
 	if !ok {
-		return opt, usage(fmt.Sprintf("invalid value %q for --shard", c.String("shard")), fmt.Sprintf("write it as 2/5, the second of five; there can be %d", plan.MaxShards))
+		return opt, usage.New(fmt.Sprintf("invalid value %q for --shard", c.String("shard")), fmt.Sprintf("write it as 2/5, the second of five; there can be %d", plan.MaxShards))
 	}
 	// Everywhere the same, whatever the day and the credentials at hand.
 	whole := trial.Configured(opt, doc, conf, nil)
@@ -259,33 +258,9 @@ func rules(c *cli.Command, option string, conf *sources.Sources, key string, con
 			if !c.IsSet(option) {
 				return nil, conf.FailChoice(key, i, hint, problem, word)
 			}
-			return nil, usage(fmt.Sprintf("--%s "+problem, option, word), hint)
+			return nil, usage.New(fmt.Sprintf("--%s "+problem, option, word), hint)
 		}
 		out = append(out, chosen...)
 	}
 	return out, nil
-}
-
-// userInfo is what may stand before the host, a password too.
-var userInfo = regexp.MustCompile(`[^/@]*@`)
-
-// address checks the URL of a service.
-func address(text string) (*url.URL, error) {
-	fail := func(problem string) (*url.URL, error) {
-		return nil, usage(fmt.Sprintf("--at %q %s", userInfo.ReplaceAllString(text, "…@"), problem), "write it with scheme and host, such as http://localhost:8080")
-	}
-	u, err := url.Parse(text)
-	switch {
-	case err != nil && !strings.Contains(text, "://"), err == nil && u.Scheme != "http" && u.Scheme != "https":
-		return fail("has no scheme http or https")
-	case err != nil:
-		return fail("is not a URL")
-	case u.Hostname() == "":
-		return fail("names no host")
-	case u.RawQuery != "" || u.Fragment != "":
-		return fail("has a query or fragment, which no path can follow")
-	case u.User != nil:
-		return fail("holds a user name; credentials go into --header")
-	}
-	return u, nil
 }

@@ -14,6 +14,9 @@ import (
 
 	"obiter/internal/cli/terminal"
 	"obiter/internal/core/exchange"
+	"obiter/internal/core/usage"
+	"obiter/internal/execute/files"
+	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/document"
@@ -27,7 +30,7 @@ import (
 // isDescription reports whether a file is an OpenAPI document.
 func isDescription(name string) bool {
 	src, err := os.ReadFile(name)
-	if err != nil || isScript(src) {
+	if err != nil || session.IsScript(src) {
 		return false
 	}
 	tree, err := document.Read(name, src)
@@ -215,11 +218,11 @@ func (a *app) probedPage(c *cli.Command, d *draft.Draft, list []probedOperation,
 	if err := render.ProbedPage(&text, page); err != nil {
 		return fmt.Errorf("writing the page: %w", err)
 	}
-	if err := replaceable(name, c.Bool("force"), nil); err != nil {
+	if err := files.Replaceable(name, c.Bool("force"), nil); err != nil {
 		return err
 	}
-	if err := replace(name, func(w io.Writer) error { _, err := w.Write(text.Bytes()); return err }); err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", name, err), "name a file in a folder that exists")
+	if err := files.Replace(name, func(w io.Writer) error { _, err := w.Write(text.Bytes()); return err }); err != nil {
+		return usage.New(fmt.Sprintf("cannot write %s: %v", name, err), "name a file in a folder that exists")
 	}
 	fmt.Fprintln(a.streams.Err, "written: "+name)
 	return nil

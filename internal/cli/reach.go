@@ -10,7 +10,9 @@ import (
 	"obiter/internal/cli/terminal"
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
+	"obiter/internal/core/usage"
 	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/files"
 	"obiter/internal/execute/session"
 	"obiter/internal/generate/plan"
 	"obiter/internal/input/oad"
@@ -158,7 +160,7 @@ func (a *app) writeNotes(name string, doc *oad.Document, notes []sources.Note) e
 		src, err = []byte(sources.Draft(doc, doc.Name)), nil
 	}
 	if err != nil {
-		return usage(fmt.Sprintf("cannot read the configuration %s: %v", name, errors.Unwrap(err)), "name a file that can be read")
+		return usage.New(fmt.Sprintf("cannot read the configuration %s: %v", name, errors.Unwrap(err)), "name a file that can be read")
 	}
 	if len(bytes.TrimSpace(src)) == 0 {
 		src = []byte("{}\n")
@@ -171,25 +173,9 @@ func (a *app) writeNotes(name string, doc *oad.Document, notes []sources.Note) e
 		fmt.Fprintf(a.streams.Out, "Nothing is new for %s.\n", terminal.Clean(name))
 		return nil
 	}
-	if err := replaceFile(name, text); err != nil {
-		return usage(fmt.Sprintf("cannot write the configuration %s: %v", name, err), "make it writable")
+	if err := files.Swap(name, text); err != nil {
+		return usage.New(fmt.Sprintf("cannot write the configuration %s: %v", name, err), "make it writable")
 	}
 	fmt.Fprintf(a.streams.Out, "%s added to %s, as comments: correct what is right, and remove its #.\n", terminal.Plural(added, "proposal"), terminal.Clean(name))
-	return nil
-}
-
-// replaceFile puts another text in the place of a file at once, with its permissions.
-func replaceFile(name string, text []byte) error {
-	mode := os.FileMode(0o644)
-	if info, err := os.Stat(name); err == nil {
-		mode = info.Mode().Perm()
-	}
-	fresh := name + ".new"
-	if err := os.WriteFile(fresh, text, mode); err != nil {
-		return errors.Unwrap(err)
-	}
-	if err := os.Rename(fresh, name); err != nil {
-		return errors.Join(errors.Unwrap(err), os.Remove(fresh))
-	}
 	return nil
 }

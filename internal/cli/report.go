@@ -3,10 +3,8 @@ package cli
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
+	"obiter/internal/execute/files"
 	"obiter/internal/results/record"
 	"obiter/internal/results/render"
 )
@@ -34,7 +34,7 @@ func (a *app) reportCommand() *cli.Command {
 		Action: func(_ context.Context, c *cli.Command) error {
 			names := runsNamed(c)
 			if len(c.StringSlice("out")) == 0 {
-				return usage("no file: name it with --out", "for example --out obiter.xml")
+				return usage.New("no file: name it with --out", "for example --out obiter.xml")
 			}
 			reports, err := reportsTo(c.StringSlice("out"), c.String("as"), c.Bool("force"), names)
 			if err != nil {
@@ -66,10 +66,10 @@ func reportsTo(names []string, as string, force bool, runs []string) ([]reportTo
 	for _, name := range names {
 		format, known := render.FormatOf(as, name)
 		if !known {
-			return nil, usage(fmt.Sprintf("the name %q does not say a format", name), "end it in "+strings.Join(endings(), ", ")+"; or name the format with --as")
+			return nil, usage.New(fmt.Sprintf("the name %q does not say a format", name), "end it in "+strings.Join(endings(), ", ")+"; or name the format with --as")
 		}
 		if name != stdoutName {
-			if err := writable(name, force, runs); err != nil {
+			if err := files.Writable(name, force, runs); err != nil {
 				return nil, err
 			}
 		}
@@ -89,24 +89,6 @@ func endings() (out []string) {
 // ending is that of a file's name, as formats are named by it.
 func ending(name string) string { return strings.ToLower(filepath.Ext(name)) }
 
-// writable says why a file cannot be written, before anything is done.
-func writable(name string, force bool, runs []string) error {
-	if err := replaceable(name, force, runs); err != nil {
-		return err
-	}
-	if is, err := os.Stat(name); err == nil && !is.Mode().IsRegular() {
-		return nil
-	}
-	if target, err := filepath.EvalSymlinks(name); err == nil {
-		name = target
-	}
-	f, err := os.CreateTemp(filepath.Dir(name), ".obiter-*")
-	if err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", name, errors.Unwrap(err)), "name a file in a folder that exists and can be written to")
-	}
-	return errors.Join(f.Close(), os.Remove(f.Name()))
-}
-
 // writeReports judges run files as one and writes reports of them.
 func (a *app) writeReports(names []string, reports []reportTo) error {
 	r, err := a.openKnown(names)
@@ -122,7 +104,7 @@ func (a *app) writeReports(names []string, reports []reportTo) error {
 	a.warnOf(r)
 	slices.SortStableFunc(results.List, func(a, b render.Result) int { return cmp.Compare(a.Number, b.Number) })
 	of := render.Run{Head: r.Head(), Report: rep, Results: results.List, Incomplete: r.Incomplete(), Program: version()}
-	more := render.More{Exchanges: func(each func(record.Result)) error { return exchanges(r, of, each) }, Logs: r.Logs}
+	more := render.More{Exchanges: func(each func(record.Result)) error { return r.Exchanges(of, each) }, Logs: r.Logs}
 	for _, to := range reports {
 		if err := a.writeReport(to.name, func(w io.Writer) error { return to.format.Write(w, of, more) }); err != nil {
 			return err
@@ -136,8 +118,8 @@ func (a *app) writeReport(name string, write func(w io.Writer) error) error {
 	if name == stdoutName {
 		return write(a.streams.Out)
 	}
-	if err := replace(name, write); err != nil {
-		return usage(fmt.Sprintf("cannot write %s: %v", name, err), "make room, or name another file")
+	if err := files.Replace(name, write); err != nil {
+		return usage.New(fmt.Sprintf("cannot write %s: %v", name, err), "make room, or name another file")
 	}
 	if !a.quiet {
 		fmt.Fprintln(a.streams.Err, "written: "+terminal.Clean(name))

@@ -8,8 +8,6 @@ import (
 	"obiter/internal/cli/terminal"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
-	"obiter/internal/results/record"
-	"obiter/internal/results/render"
 )
 
 // store is where this folder's runs are.
@@ -23,8 +21,11 @@ func (a *app) session() *session.Session {
 // knowing is a session that counts apart what the team knows.
 func (a *app) knowing() (*session.Session, error) {
 	s := a.session()
-	var err error
-	s.Known, err = a.known()
+	known, twice, err := session.ReadKnown()
+	for _, e := range twice {
+		fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(e.Error())+"; "+a.redacted(e.Hint))
+	}
+	s.Known = known
 	return s, err
 }
 
@@ -68,26 +69,4 @@ func nameOf(r *session.Runs) string {
 		return r.Names()[0]
 	}
 	return terminal.Plural(len(r.Names()), "run file")
-}
-
-// exchanges reads the exchanges of a judged run once more.
-func exchanges(r *session.Runs, of render.Run, each func(record.Result)) error {
-	reader, err := r.Read()
-	if err != nil {
-		return err
-	}
-	judged := map[string]int{}
-	for i, res := range of.Results {
-		judged[res.ID] = i
-	}
-	for res, err := range reader.Results() {
-		if err != nil {
-			return err
-		}
-		if i, is := judged[res.ID]; is {
-			res.Verdict, res.Findings = of.Results[i].Verdict, of.Results[i].Findings
-			each(res)
-		}
-	}
-	return nil
 }

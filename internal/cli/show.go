@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"obiter/internal/core/exchange"
+	"obiter/internal/core/usage"
 	"obiter/internal/execute/session"
 	"obiter/internal/results/record"
 )
@@ -24,7 +25,7 @@ func (a *app) showCommand() *cli.Command {
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 {
-				return usage("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
+				return usage.New("show takes one case id", "obiter try prints the ids; for example: obiter show 0123abcdef")
 			}
 			controls := map[string]string{}
 			head, res, log, err := find(cmp.Or(c.String("run"), store.Last()), strings.ToLower(c.Args().First()), controls)
@@ -69,13 +70,13 @@ func find(name, id string, controls map[string]string) (record.Head, record.Resu
 	case 1:
 		return r.Head, withRunFindings(found[0], r), r.Logs[found[0].ID], nil
 	case 0:
-		return r.Head, none, nil, usage(fmt.Sprintf("%s has no case %q", name, id), "obiter try prints the ids of what it found; obiter cases lists all")
+		return r.Head, none, nil, usage.New(fmt.Sprintf("%s has no case %q", name, id), "obiter try prints the ids of what it found; obiter cases lists all")
 	}
 	var ids []string
 	for _, res := range found {
 		ids = append(ids, res.ID)
 	}
-	return r.Head, none, nil, usage(fmt.Sprintf("%q is the beginning of several cases", id), "which one: "+strings.Join(ids, ", "))
+	return r.Head, none, nil, usage.New(fmt.Sprintf("%q is the beginning of several cases", id), "which one: "+strings.Join(ids, ", "))
 }
 
 // withRunFindings adds what the whole run shows of a case.

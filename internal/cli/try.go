@@ -4,22 +4,18 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"net/url"
-	"os"
-	"runtime"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/net/http/httpguts"
 
 	"obiter/internal/cli/terminal"
+	"obiter/internal/core/usage"
+	"obiter/internal/execute/files"
 	"obiter/internal/execute/session"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/plan"
@@ -102,7 +98,7 @@ func (t *attempt) prepare() (err error) {
 	c := t.c
 	format := c.String("format")
 	if c.Bool("write") && (!c.Bool("controls") || format != "text") {
-		return usage("--write goes with --controls, in text", "obiter try --controls --write")
+		return usage.New("--write goes with --controls, in text", "obiter try --controls --write")
 	}
 	if t.conf, t.doc, err = t.prepared(c); err != nil {
 		return err
@@ -237,7 +233,7 @@ func (a *app) announce(words io.Writer, conf *sources.Sources, p *plan.Plan) {
 		names = append(names, name)
 	}
 	requests := ""
-	if n, all := countCases(p, countTime); all {
+	if n, all := p.Count(countTime); all {
 		requests = ", about " + terminal.Plural(n, "request")
 	} else {
 		requests = ", more than " + terminal.Plural(n, "request")
@@ -256,27 +252,6 @@ func (a *app) announce(words io.Writer, conf *sources.Sources, p *plan.Plan) {
 // countTime bounds how long requests are counted before the first run.
 const countTime = 2 * time.Second
 
-// countCases counts the cases of a plan; false where there was no time for all.
-func countCases(p *plan.Plan, most time.Duration) (int, bool) {
-	deadline := time.Now().Add(most)
-	total, all := 0, true
-	for n := range plan.Map(p, runtime.GOMAXPROCS(0), func(op *plan.Operation) int {
-		n := 0
-		for range op.Cases() {
-			if n++; n%64 == 0 && time.Now().After(deadline) {
-				break
-			}
-		}
-		return n
-	}) {
-		if total += n; time.Now().After(deadline) {
-			all = false
-			break
-		}
-	}
-	return total, all
-}
-
 // serviceOptions reads the options of serviceFlags.
 func (a *app) serviceOptions(c *cli.Command, conf *sources.Sources, doc *oad.Document) (opt trial.Options, err error) {
 	at := cmp.Or(c.String("at"), conf.At)
@@ -284,24 +259,27 @@ func (a *app) serviceOptions(c *cli.Command, conf *sources.Sources, doc *oad.Doc
 		at = doc.Servers[0]
 	}
 	if at == "" {
-		return opt, usage("no service URL: name it with --at, or under at: in obiter.yaml", "for example --at http://localhost:8080")
+		return opt, usage.New("no service URL: name it with --at, or under at: in obiter.yaml", "for example --at http://localhost:8080")
 	}
-	if opt.Base, err = address(at); err != nil {
+	if opt.Base, err = send.Address(at); err != nil {
 		return opt, err
 	}
 	if c.Duration("timeout") <= 0 {
-		return opt, usage(fmt.Sprintf("invalid value %q for --timeout", c.Duration("timeout")), "use a time above zero, for example 5s")
+		return opt, usage.New(fmt.Sprintf("invalid value %q for --timeout", c.Duration("timeout")), "use a time above zero, for example 5s")
 	}
 	if r := c.Float("rate"); c.IsSet("rate") && !(r > 0) {
-		return opt, usage(fmt.Sprintf("invalid value \"%v\" for --rate", r), "use a number above zero, for example 50")
+		return opt, usage.New(fmt.Sprintf("invalid value \"%v\" for --rate", r), "use a number above zero, for example 50")
 	}
-	headers, err := headers(c.StringSlice("header"))
+	headers, err := send.Headers(c.StringSlice("header"))
 	if err != nil {
 		return opt, err
 	}
-	trust, err := a.trust(c, conf)
+	trust, err := send.Trust(cmp.Or(c.String("ca"), conf.Files.CA), cmp.Or(c.String("cert"), conf.Files.Cert), cmp.Or(c.String("key"), conf.Files.Key), c.Bool("insecure"))
 	if err != nil {
 		return opt, err
+	}
+	if c.Bool("insecure") {
+		fmt.Fprintln(a.streams.Err, "warning: --insecure: the service's certificate is not checked, so anyone in between can read and change what is sent")
 	}
 	opt.Config, opt.Document, opt.Secrets, opt.Folder = conf, doc, &a.secrets, trial.RunFolder
 	opt.Send = send.Options{Timeout: c.Duration("timeout"), Rate: c.Float("rate"), AllowHosts: append(c.StringSlice("allow-host"), conf.AllowHosts...), Headers: headers, Agent: agent(), RunID: rand.Text(), TLS: trust}
@@ -318,7 +296,7 @@ func (a *app) trialOptions(c *cli.Command, conf *sources.Sources, doc *oad.Docum
 		return opt, err
 	}
 	if c.Int("parallel") < 1 || c.Int("parallel") > 1024 {
-		return opt, usage(fmt.Sprintf("invalid value \"%d\" for --parallel", c.Int("parallel")), "use 1 to 1024")
+		return opt, usage.New(fmt.Sprintf("invalid value \"%d\" for --parallel", c.Int("parallel")), "use 1 to 1024")
 	}
 	if err := oneOf("--format", c.String("format"), "text", "json", "ndjson"); err != nil {
 		return opt, err
@@ -331,7 +309,7 @@ func (a *app) trialOptions(c *cli.Command, conf *sources.Sources, doc *oad.Docum
 	opt.Head = head(c.String("depth"))
 	opt.Head.Options, opt.Head.Shard = narrowing(c), c.String("shard")
 	if opt.Files = []string{store.Current()}; c.String("save") != "" {
-		if err := replaceable(c.String("save"), c.Bool("force"), nil); err != nil {
+		if err := files.Replaceable(c.String("save"), c.Bool("force"), nil); err != nil {
 			return opt, err
 		}
 		opt.Files = append(opt.Files, c.String("save"))
@@ -376,86 +354,7 @@ func (a *app) events(words io.Writer, doc *oad.Document, base *url.URL) trial.Ev
 	}
 }
 
-// maxPEM bounds a file of certificates, in bytes.
-const maxPEM = 16 << 20
-
-// readPEM reads a file of certificates or keys, and nothing that has no end.
-func readPEM(name string) ([]byte, error) {
-	const hint = "name a PEM file"
-	info, err := os.Stat(name)
-	switch {
-	case err != nil:
-		return nil, usage(fmt.Sprintf("cannot read the certificates in %s: %v", name, errors.Unwrap(err)), hint)
-	case !info.Mode().IsRegular():
-		return nil, usage("cannot read the certificates in "+name+": it is not a regular file", hint)
-	case info.Size() > maxPEM:
-		return nil, usage(fmt.Sprintf("cannot read the certificates in %s: it has more than %d MiB", name, maxPEM>>20), hint)
-	}
-	text, err := os.ReadFile(name)
-	if err != nil {
-		return nil, usage(fmt.Sprintf("cannot read the certificates in %s: %v", name, errors.Unwrap(err)), hint)
-	}
-	return text, nil
-}
-
-// trust is what the command line or the configuration says of certificates.
-func (a *app) trust(c *cli.Command, conf *sources.Sources) (*tls.Config, error) {
-	ca, cert, key := cmp.Or(c.String("ca"), conf.Files.CA), cmp.Or(c.String("cert"), conf.Files.Cert), cmp.Or(c.String("key"), conf.Files.Key)
-	if (cert == "") != (key == "") {
-		return nil, usage("one of --cert and --key is missing", "a client certificate is both")
-	}
-	if ca == "" && cert == "" && !c.Bool("insecure") {
-		return nil, nil
-	}
-	trust := &tls.Config{MinVersion: tls.VersionTLS12}
-	if c.Bool("insecure") {
-		fmt.Fprintln(a.streams.Err, "warning: --insecure: the service's certificate is not checked, so anyone in between can read and change what is sent")
-		trust.InsecureSkipVerify = true
-	}
-	if ca != "" {
-		pem, err := readPEM(ca)
-		if err != nil {
-			return nil, err
-		}
-		if trust.RootCAs, err = x509.SystemCertPool(); err != nil {
-			trust.RootCAs = x509.NewCertPool()
-		}
-		if !trust.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, usage(ca+" holds no certificate", "name a PEM file, which begins with -----BEGIN CERTIFICATE-----")
-		}
-	}
-	if cert != "" {
-		certificate, err := readPEM(cert)
-		if err != nil {
-			return nil, err
-		}
-		private, err := readPEM(key)
-		if err != nil {
-			return nil, err
-		}
-		pair, err := tls.X509KeyPair(certificate, private)
-		if err != nil {
-			return nil, usage(fmt.Sprintf("cannot read the client certificate %s with the key %s: %v", cert, key, err), "name two PEM files that belong together")
-		}
-		trust.Certificates = []tls.Certificate{pair}
-	}
-	return trust, nil
-}
-
 func agent() string {
 	v, _, _ := strings.Cut(version(), " ")
 	return "obiter/" + v
-}
-
-func headers(list []string) ([][2]string, error) {
-	var out [][2]string
-	for _, h := range list {
-		name, value, ok := strings.Cut(h, ":")
-		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
-		if !ok || !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value) {
-			return nil, usage(fmt.Sprintf("invalid value %q for --header", name), "write it as 'Name: value'")
-		}
-		out = append(out, [2]string{http.CanonicalHeaderKey(name), value})
-	}
-	return out, nil
 }

@@ -334,3 +334,12 @@ func Rank(code string) int {
 	}
 	return len(Codes)
 }
+
+// CodeNames are the codes of all findings.
+func CodeNames() []string {
+	var out []string
+	for _, k := range Codes {
+		out = append(out, k.Code)
+	}
+	return out
+}

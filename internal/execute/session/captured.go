@@ -14,6 +14,7 @@ import (
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/secret"
+	"obiter/internal/core/usage"
 	"obiter/internal/learn/capture"
 	"obiter/internal/learn/match"
 	"obiter/internal/results/record"
@@ -44,7 +45,7 @@ func CapturesNamed(names []string, in io.Reader, folder string) (*Captures, erro
 		file := name
 		if name == "-" {
 			if slices.Contains(out.Names, "-") {
-				return nil, &Error{"standard input is named twice", "name it once"}
+				return nil, usage.New("standard input is named twice", "name it once")
 			}
 			file = filepath.Join(folder, "standard-input")
 			if err := SaveInput(in, file); err != nil {
@@ -66,7 +67,7 @@ func CapturesNamed(names []string, in io.Reader, folder string) (*Captures, erro
 	case !runFile:
 		return out, nil
 	case slices.Contains(out.sorts, capture.IsArchive):
-		return nil, &Error{"run files and captures are not judged together", "judge them one after the other"}
+		return nil, usage.New("run files and captures are not judged together", "judge them one after the other")
 	}
 	return nil, nil
 }
@@ -90,7 +91,7 @@ func (c *Captures) Source(left capture.Left, yield func(capture.Exchange) bool) 
 	for i, file := range c.Files {
 		f, err := os.Open(file)
 		if err != nil {
-			return &Error{fmt.Sprintf("cannot read %s: %v", c.Names[i], errors.Unwrap(err)), ""}
+			return usage.New(fmt.Sprintf("cannot read %s: %v", c.Names[i], errors.Unwrap(err)), "")
 		}
 		last, err := c.each(i, f, left, func(x capture.Exchange) bool {
 			x.Entry += before
@@ -119,7 +120,7 @@ func (c *Captures) each(i int, f *os.File, left capture.Left, yield func(capture
 	}
 	src, err := io.ReadAll(io.LimitReader(f, MaxDocument+1))
 	if err != nil || len(src) > MaxDocument {
-		return 0, &Error{fmt.Sprintf("%s is neither a run file nor an HTTP archive, and too large for a problem document", c.Names[i]), "save the capture as HAR 1.2"}
+		return 0, usage.New(fmt.Sprintf("%s is neither a run file nor an HTTP archive, and too large for a problem document", c.Names[i]), "save the capture as HAR 1.2")
 	}
 	x, err := capture.Document(bytes.TrimSpace(src))
 	if err != nil {
@@ -130,7 +131,7 @@ func (c *Captures) each(i int, f *os.File, left capture.Left, yield func(capture
 }
 
 func (c *Captures) unreadable(i int, err error) error {
-	return &Error{fmt.Sprintf("cannot read %s: %v", c.Names[i], err), "judge reads run files, HTTP archives (HAR 1.2) and problem documents (RFC 9457); save the capture again"}
+	return usage.New(fmt.Sprintf("cannot read %s: %v", c.Names[i], err), "judge reads run files, HTTP archives (HAR 1.2) and problem documents (RFC 9457); save the capture again")
 }
 
 // Transcribe makes a run file of the captures, in a folder.

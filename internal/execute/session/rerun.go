@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"obiter/internal/core/exchange"
+	"obiter/internal/core/usage"
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/trial"
 	"obiter/internal/generate/flaw"
@@ -85,7 +86,7 @@ func (s *Session) Rerun(what Choice, opt *trial.Options) (*Rerun, error) {
 	}
 	head := r.Head()
 	if head.Description != doc.Name {
-		return nil, &Error{fmt.Sprintf("the last run is of %s, and this description is %s", head.Description, doc.Name), "name that one, or try all of this one first"}
+		return nil, usage.New(fmt.Sprintf("the last run is of %s, and this description is %s", head.Description, doc.Name), "name that one, or try all of this one first")
 	}
 	out.Warning = r.Incomplete()
 	if err := what.repeat(head, opt); err != nil {
@@ -115,7 +116,7 @@ var budgetOf = regexp.MustCompile(`(?:^| )--budget ([0-9]+)`)
 // repeat gives a trial the plan of the last run: its depth, its seed, its budget.
 func (what Choice) repeat(head record.Head, opt *trial.Options) error {
 	if what.Depth != "" && what.Depth != head.Depth || what.Seed != nil && *what.Seed != head.Seed {
-		return &Error{fmt.Sprintf("the last run was of depth %s with seed %d", head.Depth, head.Seed), "leave --depth and --seed out, or try all of it with these first"}
+		return usage.New(fmt.Sprintf("the last run was of depth %s with seed %d", head.Depth, head.Seed), "leave --depth and --seed out, or try all of it with these first")
 	}
 	depth := what.Depths[head.Depth]
 	opt.Plan.Depth, opt.Plan.Seed, opt.Plan.Budget = depth, head.Seed, what.Budgets[depth]
@@ -206,11 +207,11 @@ func caseNamed(text string, planned map[string]string, known map[string]tried) (
 	case len(found) == 1:
 		return found[0], nil
 	case len(found) > 1:
-		return "", &Error{fmt.Sprintf("%q is the beginning of several cases", text), "which one: " + strings.Join(found[:min(len(found), 8)], ", ")}
+		return "", usage.New(fmt.Sprintf("%q is the beginning of several cases", text), "which one: "+strings.Join(found[:min(len(found), 8)], ", "))
 	case was:
-		return "", &Error{fmt.Sprintf("the case %s is in the last run, and the plan no longer has it", text), "obiter try --failed drops what is no longer there"}
+		return "", usage.New(fmt.Sprintf("the case %s is in the last run, and the plan no longer has it", text), "obiter try --failed drops what is no longer there")
 	}
-	return "", &Error{fmt.Sprintf("the plan has no case %q", text), "obiter try prints the ids of what it found; obiter cases lists all"}
+	return "", usage.New(fmt.Sprintf("the plan has no case %q", text), "obiter try prints the ids of what it found; obiter cases lists all")
 }
 
 // Merge makes the answers of a run part of the last one, judges all of it anew, stores it, and says

@@ -8,8 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"obiter/internal/core/usage"
 	"obiter/internal/execute/run"
 	"obiter/internal/results/record"
+	"obiter/internal/results/render"
 	"obiter/internal/results/report"
 )
 
@@ -42,7 +44,7 @@ func openInto(r *Runs) (*Runs, error) {
 		for i, have := range r.files {
 			if same(have, f) {
 				f.Close()
-				return nil, errors.Join(&Error{fmt.Sprintf("%s is named twice, as %s too", name, names[i]), "name each run once"}, r.Close())
+				return nil, errors.Join(usage.New(fmt.Sprintf("%s is named twice, as %s too", name, names[i]), "name each run once"), r.Close())
 			}
 		}
 		r.files = append(r.files, f)
@@ -148,9 +150,9 @@ func (r *Runs) Incomplete() string {
 // OpenFile opens a run file for reading.
 func OpenFile(name string) (*os.File, error) {
 	if name == "" {
-		return nil, &Error{"there is no run in this folder yet", "make one with: obiter try"}
+		return nil, usage.New("there is no run in this folder yet", "make one with: obiter try")
 	}
-	return OpenRegular(name, "the run file "+name, &Error{"there is no run file " + name, "make one with: obiter try"})
+	return OpenRegular(name, "the run file "+name, usage.New("there is no run file "+name, "make one with: obiter try"))
 }
 
 // OpenRegular opens a file that can be read twice, which a pipe cannot. It is called so where
@@ -161,11 +163,11 @@ func OpenRegular(name, called string, missing error) (*os.File, error) {
 	case errors.Is(err, os.ErrNotExist):
 		return nil, missing
 	case err == nil && !info.Mode().IsRegular(): // a pipe may never end
-		return nil, &Error{name + " is not a regular file", "save its contents to a file first"}
+		return nil, usage.New(name+" is not a regular file", "save its contents to a file first")
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, &Error{fmt.Sprintf("cannot read %s: %v", called, cause(err)), ""}
+		return nil, usage.New(fmt.Sprintf("cannot read %s: %v", called, cause(err)), "")
 	}
 	return f, nil
 }
@@ -181,4 +183,26 @@ func OpenOne(name string) (*os.File, *record.Reader, error) {
 		return nil, nil, errors.Join(fmt.Errorf("%s: %w", name, err), f.Close())
 	}
 	return f, r, nil
+}
+
+// Exchanges reads the exchanges of a judged run once more, with what they came to.
+func (r *Runs) Exchanges(of render.Run, each func(record.Result)) error {
+	reader, err := r.Read()
+	if err != nil {
+		return err
+	}
+	judged := map[string]int{}
+	for i, res := range of.Results {
+		judged[res.ID] = i
+	}
+	for res, err := range reader.Results() {
+		if err != nil {
+			return err
+		}
+		if i, is := judged[res.ID]; is {
+			res.Verdict, res.Findings = of.Results[i].Verdict, of.Results[i].Findings
+			each(res)
+		}
+	}
+	return nil
 }

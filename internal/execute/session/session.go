@@ -15,11 +15,3 @@ type Session struct {
 	Known   run.Known   // causes that are counted apart
 	Secrets *secret.Set // what nothing is written with
 }
-
-// Error is something that cannot be done as it was asked for.
-type Error struct {
-	Problem string
-	Hint    string // what to do; may be empty
-}
-
-func (e *Error) Error() string { return e.Problem }

@@ -2,7 +2,9 @@ package plan
 
 import (
 	"iter"
+	"runtime"
 	"sync"
+	"time"
 
 	"obiter/internal/input/oad"
 )
@@ -87,4 +89,25 @@ func byPath(operations []oad.Operation) [][]oad.Operation {
 		out[len(out)-1] = append(out[len(out)-1], o)
 	}
 	return out
+}
+
+// Count counts the cases of a plan; false where there was no time for all.
+func (p *Plan) Count(most time.Duration) (int, bool) {
+	deadline := time.Now().Add(most)
+	total, all := 0, true
+	for n := range Map(p, runtime.GOMAXPROCS(0), func(op *Operation) int {
+		n := 0
+		for range op.Cases() {
+			if n++; n%64 == 0 && time.Now().After(deadline) {
+				break
+			}
+		}
+		return n
+	}) {
+		if total += n; time.Now().After(deadline) {
+			all = false
+			break
+		}
+	}
+	return total, all
 }
