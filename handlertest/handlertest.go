@@ -169,7 +169,7 @@ func try(ctx context.Context, handler http.Handler, description, file string, op
 	defer server.Close()
 	out := &findings{}
 	opt := trial.Options{Config: conf, Document: doc, Base: address, Running: true, Parallel: 8, Files: []string{file},
-		Plan: plan.Options{Base: strings.TrimSuffix(address.String(), "/"), Only: s.only, Skip: append(s.skip, conf.Skip...), Break: conf.Break, Spare: conf.Spare, Depth: s.depth, Budget: s.budget},
+		Plan: plan.Options{Base: strings.TrimSuffix(address.String(), "/"), Selection: oad.Selection{Only: s.only, Skip: append(s.skip, conf.Skip...)}, Break: conf.Break, Spare: conf.Spare, Depth: s.depth, Budget: s.budget},
 		Send: send.Options{Headers: s.headers, RunID: rand.Text(), Agent: "obiter", Dial: listener.dial},
 		Head: record.Head{Program: "obiter/handlertest", Started: time.Now().UTC().Format(time.RFC3339)}}
 	done, err := trial.Run(ctx, opt, trial.Events{Warning: func(text string) { out.warnings = append(out.warnings, text) },
