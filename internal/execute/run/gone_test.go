@@ -93,7 +93,7 @@ func TestAServiceThatComesBackIsAskedAgain(t *testing.T) {
 }
 
 // harbourPlan plans the harbour at an address, and makes a sender for it.
-func harbourPlan(t testing.TB, address string, depth flaw.Depth) (*plan.Plan, *send.Sender) {
+func harbourPlan(t testing.TB, address string, depth flaw.Depth, only ...string) (*plan.Plan, *send.Sender) {
 	t.Helper()
 	doc, err := oad.Read("harbour.yaml", harbour.Description)
 	if err != nil {
@@ -105,7 +105,7 @@ func harbourPlan(t testing.TB, address string, depth flaw.Depth) (*plan.Plan, *s
 		}
 		return ""
 	}
-	p, err := plan.New(doc, plan.Options{Base: address, Depth: depth, Authorise: true, Foreign: removes})
+	p, err := plan.New(doc, plan.Options{Base: address, Selection: oad.Selection{Only: only}, Depth: depth, Authorise: true, Foreign: removes})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -26,13 +26,19 @@ import (
 // trial runs the harbour with faults and gives the report.
 func trial(t testing.TB, depth flaw.Depth, faults ...string) *report.Report {
 	t.Helper()
+	return trialOf(t, depth, nil, faults...)
+}
+
+// trialOf tries some operations alone.
+func trialOf(t testing.TB, depth flaw.Depth, only []string, faults ...string) *report.Report {
+	t.Helper()
 	office, err := harbour.New(faults)
 	if err != nil {
 		t.Fatal(err)
 	}
 	server := httptest.NewServer(office)
 	defer server.Close()
-	rep, _, err := tried(t, context.Background(), server.URL, depth, func(record.Result) error { return nil }, func(e exchange.Exchange) exchange.Exchange { return e })
+	rep, _, err := tried(t, context.Background(), server.URL, depth, nil, func(e exchange.Exchange) exchange.Exchange { return e }, only...)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,11 +61,15 @@ func changed(t testing.TB, ctx context.Context, address string, depth flaw.Depth
 }
 
 // tried carries out a plan, and gives what is found and the file that is kept.
-func tried(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error, change func(exchange.Exchange) exchange.Exchange) (*report.Report, []byte, error) {
+func tried(t testing.TB, ctx context.Context, address string, depth flaw.Depth, keep func(record.Result) error, change func(exchange.Exchange) exchange.Exchange, only ...string) (*report.Report, []byte, error) {
 	t.Helper()
-	p, s := harbourPlan(t, address, depth)
+	p, s := harbourPlan(t, address, depth, only...)
 	var file, kept bytes.Buffer
-	w, err := record.NewWriter(io.MultiWriter(&lines{keep: keep}, &file), record.Head{})
+	var to io.Writer = &file
+	if keep != nil {
+		to = io.MultiWriter(&lines{keep: keep}, &file)
+	}
+	w, err := record.NewWriter(to, record.Head{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -168,8 +178,14 @@ func TestEachFaultAloneIsFound(t *testing.T) {
 	for _, f := range faults {
 		t.Run(f.Name, func(t *testing.T) {
 			t.Parallel()
+			var only []string // the paths that begin so
+			layout := slices.Contains([]string{"page-with-input", "own-layout"}, f.Name) // which is odd beside that of others
+			if _, path, of := strings.Cut(f.Operation, " /"); of && !layout {
+				first, _, _ := strings.Cut(path, "/")
+				only = []string{"/" + first, "* /" + first + "/**"}
+			}
 			found := false
-			for _, e := range accusing(trial(t, flaw.Usual, f.Name)) {
+			for _, e := range accusing(trialOf(t, flaw.Usual, only, f.Name)) {
 				here := len(e.Operations) == 1 && e.Operation() == f.Operation
 				switch {
 				case here && e.Code == f.Code:

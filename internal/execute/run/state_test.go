@@ -285,7 +285,7 @@ func TestWhatIsReadBack(t *testing.T) {
 			case r.Method == "GET":
 				w.Header().Set("Content-Type", "application/json")
 				_ = json.NewEncoder(w).Encode(stored)
-			case r.Method != "PUT" || json.NewDecoder(r.Body).Decode(&v) != nil:
+			case r.Method != "PUT" || json.NewDecoder(r.Body).Decode(&v) != nil || v == nil:
 				w.WriteHeader(400)
 			default:
 				if !keeps {
