@@ -192,8 +192,8 @@ func TestNastySecrets(t *testing.T) {
 	put(t, dir, "obiter.yaml", "operations:\n  POST /signals/{f0}: { path: { f0: '${NASTY_00}' }, header: { X-Flag: '${NASTY_10}' }, body: { "+strings.Join(values, ", ")+" } }\n")
 	obiter := with(env...)
 	text, documents := "", []string{}
-	for _, args := range [][]string{{"try", "--at", server.URL, "--header", "X-Own: " + nasty[1]}, {"try", "--at", server.URL, "--format", "json"}, {"try", "--at", server.URL, "--format", "ndjson", "--save", "kept.ndjson"},
-		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--format", "ndjson"}, {"cases"}, {"cases", "--out", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"},
+	for _, args := range [][]string{{"try", "--at", server.URL, "--header", "X-Own: " + nasty[1]}, {"try", "--at", server.URL, "--depth", "quick", "--format", "json"}, {"try", "--at", server.URL, "--depth", "quick", "--format", "ndjson", "--save", "kept.ndjson"},
+		{"try", "--at", server.URL, "--controls", "--write"}, {"judge", "--format", "json"}, {"judge", "--format", "ndjson"}, {"judge"}, {"cases", "--depth", "quick", "--format", "ndjson"}, {"cases", "--depth", "quick"}, {"cases", "--depth", "quick", "--out", "payloads"}, {"survey", "--fields"}, {"init", "--config", "drafted.yaml"},
 		{"messages"}, {"messages", "--format", "csv"}, {"messages", "--format", "json"}, {"messages", "--as-config"}, {"report", "--out", "r.xml", "--out", "r.md", "--out", "r.json", "--out", "r.har", "--out", "r.html", "--out", "r.sarif"}, {"undo", "--at", server.URL}} {
 		o := obiter(t, dir, args...)
 		if strings.Contains(o.errors, "panic") {

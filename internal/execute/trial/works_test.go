@@ -456,7 +456,7 @@ func TestARefusedLogInCostsThoseThatNeedIt(t *testing.T) {
 // stays is listed.
 func TestTheWorksAreInterrupted(t *testing.T) {
 	t.Parallel()
-	times := 10
+	times := 4
 	if testing.Short() {
 		times = 1
 	}

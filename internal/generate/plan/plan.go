@@ -100,13 +100,13 @@ type Plan struct {
 	operations []oad.Operation
 	paths      oad.Paths
 	owners     *methodProbeOwners
+	answers    *answers.Schemas
 	readers    map[string][]int // the places of GETs, by their addresses
 	budget     *budget          // for what is planned and not given out of operations side by side; nil: without bounds
 
 	// What is compiled belongs to one operation, whose plan is a copy.
-	set     *schema.Set
-	maker   *sample.Maker
-	answers answers.Answers
+	set   *schema.Set
+	maker *sample.Maker
 }
 
 // methodProbeOwners are the operations that are tried with a method that their path lacks: of each
@@ -121,7 +121,7 @@ func newOwners() *methodProbeOwners { return &methodProbeOwners{byPath: map[stri
 // New checks the options against the description. A pattern of Only or a tag
 // that matches no operation is an error.
 func New(doc *oad.Document, opt Options) (*Plan, error) {
-	p := &Plan{doc: doc, schemes: doc.Schemes(), opt: opt, owners: newOwners(), readers: map[string][]int{}, paths: oad.NewPaths(doc.Operations)}
+	p := &Plan{doc: doc, schemes: doc.Schemes(), opt: opt, owners: newOwners(), answers: answers.NewSchemas(doc), readers: map[string][]int{}, paths: oad.NewPaths(doc.Operations)}
 	for i, o := range doc.Operations {
 		if o.Method == "GET" {
 			p.readers[o.Address()] = append(p.readers[o.Address()], i)
@@ -215,14 +215,14 @@ func (op *Operation) Renewed(opt Options) *Operation {
 }
 
 // own is a copy of the plan with what is compiled for one operation.
-func (p *Plan) own(o oad.Operation) *Plan {
+func (p *Plan) own() *Plan {
 	q := *p
-	q.set, q.maker, q.answers = schema.NewSet(p.doc), sample.New(p.opt.Seed), answers.Of(p.doc, o)
+	q.set, q.maker = schema.NewSet(p.doc), sample.New(p.opt.Seed)
 	return &q
 }
 
 func (p *Plan) prepare(o oad.Operation) *Operation {
-	p = p.own(o)
+	p = p.own()
 	op := &Operation{Operation: o, plan: p, Drops: map[string]int{}, SkipReason: o.Skip}
 	if op.SkipReason != "" {
 		return op
@@ -309,7 +309,7 @@ func (op *Operation) Documented() []string { return answers.Statuses(op.Response
 
 // Describe is Answers.Describe, of the operation.
 func (op *Operation) Describe(a exchange.Answer) *exchange.Documented {
-	return op.plan.answers.Describe(a)
+	return op.plan.answers.Describe(op.Responses, a)
 }
 
 // Selected are the selected operations.
@@ -364,7 +364,7 @@ func (p *Plan) control(name, shape string) (exchange.Case, error) {
 	if err != nil {
 		return exchange.Case{}, err
 	}
-	p = p.own(o)
+	p = p.own()
 	op := &Operation{Operation: o, plan: p, Drops: map[string]int{}}
 	if op.Skip != "" {
 		return exchange.Case{}, errors.New(op.Skip)

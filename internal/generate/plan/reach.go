@@ -201,7 +201,7 @@ func (p *Plan) NewName(operation, parameter string, nth uint64) (any, error) {
 	if i < 0 {
 		return nil, fmt.Errorf("the path parameter %q is not described", parameter)
 	}
-	p = p.own(o)
+	p = p.own()
 	param := o.Parameters[i]
 	like, err := p.parameterValue(param, nil)
 	if err != nil {

@@ -170,7 +170,7 @@ func (d *decoded) decode() {
 		d.log = &Log{}
 		err = json.Unmarshal(d.data, d.log)
 	case typeCase, typeRepeat, typeClosing, typeState:
-		var read textLine
+		var read readLine
 		d.line = &caseLine{}
 		if err = jsonv2.Unmarshal(d.data, &read, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err == nil {
 			*d.line, err = read.line()

@@ -52,18 +52,18 @@ type caseLine struct {
 	Findings   *[]judge.Finding     `json:"findings,omitempty"`
 }
 
-// textLine is a caseLine as it is in the file: its request and answers are read and written
-// with it, and not each by itself, which takes twice as long.
-type textLine struct {
+// readLine is a caseLine as it is read: its request and answers are read with it, and not
+// each by itself, which takes twice as long.
+type readLine struct {
 	caseLine
 	Request  exchange.RequestText `json:"request"`
-	Response *exchange.AnswerText `json:"response,omitempty"`
-	Before   *exchange.AnswerText `json:"before,omitempty"`
-	Again    *exchange.AnswerText `json:"again,omitempty"`
+	Response *exchange.AnswerText `json:"response"`
+	Before   *exchange.AnswerText `json:"before"`
+	Again    *exchange.AnswerText `json:"again"`
 }
 
 // line is the caseLine that was read.
-func (l *textLine) line() (caseLine, error) {
+func (l *readLine) line() (caseLine, error) {
 	out := l.caseLine
 	var err error
 	answer := func(text *exchange.AnswerText) *exchange.Answer {
@@ -77,27 +77,6 @@ func (l *textLine) line() (caseLine, error) {
 	out.Case.Request, err = l.Request.Request()
 	out.Response, out.Before, out.Again = answer(l.Response), answer(l.Before), answer(l.Again)
 	return out, err
-}
-
-// text is the line as the file has it.
-func (l *caseLine) text() *textLine {
-	answer := func(a *exchange.Answer) *exchange.AnswerText {
-		if a == nil {
-			return nil
-		}
-		text := a.Text()
-		return &text
-	}
-	return &textLine{*l, l.Case.Request.Text(), answer(l.Response), answer(l.Before), answer(l.Again)}
-}
-
-// written appends the line as it is kept.
-func (l *caseLine) written(buffer []byte) ([]byte, error) {
-	line, err := instance.Written(l.text())
-	if err != nil {
-		return nil, fmt.Errorf("writing the run file: %w", err)
-	}
-	return append(buffer, line...), nil
 }
 
 func lineOf(kind string, c exchange.Case) caseLine {
