@@ -54,7 +54,7 @@ func TestWhatIsPlantedIsProvedByAnother(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes long, and nothing of it is done side by side")
 	}
-	schemas := 1200
+	schemas := 700
 	if testing.Short() {
 		schemas = 200
 	}
