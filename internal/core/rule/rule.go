@@ -73,6 +73,9 @@ const (
 // Rule is one entry of the catalogue.
 type Rule struct {
 	Name string // a JSON Schema keyword, or a name of our own
+	// Family has the rules that services enforce, or forget, in one place: the words that name them
+	// for people. Empty where Unbroken is set.
+	Family string
 	// Says tells how requests break the rule, for people. Empty where Unbroken is set.
 	Says   string
 	Target Target
