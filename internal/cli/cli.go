@@ -170,7 +170,7 @@ func (a *app) root() *cli.Command {
 			}
 			return ctx, nil
 		},
-		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.judgeCommand(), a.showCommand(), a.messagesCommand(), a.reportCommand(), a.compareCommand(), a.acceptCommand(), a.undoCommand(), a.initCommand(), a.draftCommand(), a.explainCommand(), a.demoCommand()},
+		Commands: []*cli.Command{a.surveyCommand(), a.casesCommand(), a.tryCommand(), a.judgeCommand(), a.showCommand(), a.messagesCommand(), a.reportCommand(), a.compareCommand(), a.knownCommand(), a.acceptCommand(), a.undoCommand(), a.initCommand(), a.draftCommand(), a.explainCommand(), a.demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
 				return usage.New(fmt.Sprintf("unknown command %q", name), nearest(name, commandNames(c), "commands"))

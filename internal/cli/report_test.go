@@ -52,18 +52,18 @@ func TestReports(t *testing.T) {
 	const old = "<!-- Obiter -->\nold"
 	put(t, dir, "old.md", old)
 	for want, args := range map[string][]string{
-		`the name "a.pdf" does not say a format`:                         {"report", "--out", "a.pdf"},
-		`the name "-" does not say a format`:                             {"report", "--out", "-"},
-		"no file: name it with --out":                                    {"report"},
-		`invalid value "pdf" for --as`:                                   {"report", "--out", "a.md", "--as", "pdf"},
-		".obiter is a folder":                                            {"report", "--out", ".obiter", "--as", "json"},
-		last + " is the run file":                                        {"report", "--out", last, "--as", "json"},
-		"cannot write nowhere/a.md":                                      {"report", "--out", "nowhere/a.md"},
-		"there is no run file none.ndjson":                               {"report", "none.ndjson", "--out", "old.md"},
-		"openapi.yaml: line 1: not a run file":                           {"report", "openapi.yaml", "--out", "old.md"},
-		"is named twice, as " + last + " too":                            {"report", last, "./" + last, "--out", "old.md"},
-		"cannot write nowhere/b.md: no such file":                        {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
-		"hint: end it in .html, .xml, ": {"try", "--at", "http://127.0.0.1:1", "--report", "b.pdf"},
+		`the name "a.pdf" does not say a format`:  {"report", "--out", "a.pdf"},
+		`the name "-" does not say a format`:      {"report", "--out", "-"},
+		"no file: name it with --out":             {"report"},
+		`invalid value "pdf" for --as`:            {"report", "--out", "a.md", "--as", "pdf"},
+		".obiter is a folder":                     {"report", "--out", ".obiter", "--as", "json"},
+		last + " is the run file":                 {"report", "--out", last, "--as", "json"},
+		"cannot write nowhere/a.md":               {"report", "--out", "nowhere/a.md"},
+		"there is no run file none.ndjson":        {"report", "none.ndjson", "--out", "old.md"},
+		"openapi.yaml: line 1: not a run file":    {"report", "openapi.yaml", "--out", "old.md"},
+		"is named twice, as " + last + " too":     {"report", last, "./" + last, "--out", "old.md"},
+		"cannot write nowhere/b.md: no such file": {"try", "--at", "http://127.0.0.1:1", "--report", "nowhere/b.md"},
+		"hint: end it in .html, .xml, ":           {"try", "--at", "http://127.0.0.1:1", "--report", "b.pdf"},
 	} {
 		obiter(t, dir, args...).check(t, 2, "", want)
 	}

@@ -21,9 +21,9 @@ func (a *app) session() *session.Session {
 // knowing is a session that counts apart what the team knows.
 func (a *app) knowing() (*session.Session, error) {
 	s := a.session()
-	known, twice, err := session.ReadKnown()
-	for _, e := range twice {
-		fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(e.Error())+"; "+a.redacted(e.Hint))
+	known, warnings, err := session.ReadKnown()
+	for _, text := range warnings {
+		fmt.Fprintln(a.streams.Err, "warning: "+a.redacted(text))
 	}
 	s.Known = known
 	return s, err

@@ -5,60 +5,84 @@ import (
 	"fmt"
 	"obiter/internal/core/usage"
 	"obiter/internal/evaluate/judge"
+	"obiter/internal/execute/files"
 	"obiter/internal/execute/run"
 	"obiter/internal/input/config"
 	"obiter/internal/input/document"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 )
 
-// maxAccepted bounds the file of known causes, in bytes.
-const maxAccepted = 64 << 20
+// maxKnown bounds the file of known causes, in bytes.
+const maxKnown = 64 << 20
 
-// ReadKnown reads what the team knows, in the current folder; nothing where there is no file. Twice
-// tells of entries that are there twice.
-func ReadKnown() (out run.Known, twice []*document.Error, err error) {
+// knownFile is the file of known causes in the current folder: that of earlier versions where there
+// is no other.
+func knownFile() string {
+	if _, err := os.Stat(config.KnownFile); errors.Is(err, os.ErrNotExist) {
+		if _, err := os.Stat(config.OldKnownFile); err == nil {
+			return config.OldKnownFile
+		}
+	}
+	return config.KnownFile
+}
+
+// ReadKnown reads what the team knows, in the current folder; nothing where there is no file.
+// Warnings are about what is odd in it.
+func ReadKnown() (out run.Known, warnings []string, err error) {
 	out = run.Known{Day: time.Now().Format(time.DateOnly)}
-	info, err := os.Stat(config.AcceptedFile)
+	name := knownFile()
+	info, err := os.Stat(name)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return out, nil, nil
-	case err == nil && (!info.Mode().IsRegular() || info.Size() > maxAccepted):
-		return out, nil, usage.New(config.AcceptedFile+" is not a file of known causes", "obiter accept writes one")
+	case err == nil && (!info.Mode().IsRegular() || info.Size() > maxKnown):
+		return out, nil, usage.New(name+" is not a file of known causes", "obiter known writes one")
 	}
-	src, err := os.ReadFile(config.AcceptedFile)
+	src, err := os.ReadFile(name)
 	if err != nil {
-		return out, nil, usage.New(fmt.Sprintf("cannot read %s: %v", config.AcceptedFile, errors.Unwrap(err)), "check its permissions")
+		return out, nil, usage.New(fmt.Sprintf("cannot read %s: %v", name, errors.Unwrap(err)), "check its permissions")
 	}
-	out.Causes, twice, err = config.ReadKnown(config.AcceptedFile, src, judge.CodeNames())
-	return out, twice, err
+	var twice []*document.Error
+	out.Causes, twice, err = config.ReadKnown(name, src, judge.CodeNames())
+	for _, e := range twice {
+		warnings = append(warnings, e.Error()+"; "+e.Hint)
+	}
+	if name == config.OldKnownFile {
+		warnings = append(warnings, name+" is called "+config.KnownFile+" now, and begins with known: in place of accepted:; obiter known renames it when it next writes")
+	}
+	return out, warnings, err
 }
 
 // AppendKnown writes causes behind those that are in the file, which stays as people
-// edited it.
+// edited it. A file of an earlier version is renamed.
 func AppendKnown(list []config.Known, behind bool) error {
-	text := config.WriteKnown(list)
+	text, name := config.WriteKnown(list), knownFile()
 	if behind {
-		was, err := os.ReadFile(config.AcceptedFile)
+		was, err := os.ReadFile(name)
 		if err != nil {
 			return err
 		}
-		_, entries, _ := strings.Cut(text, "accepted:\n")
-		text = strings.TrimRight(string(was), "\n") + "\n" + entries
-		if _, _, err := config.ReadKnown(config.AcceptedFile, []byte(text), judge.CodeNames()); err != nil { // written in another style
-			return usage.New(config.AcceptedFile+" has a form in which nothing can be added at its end", "write it as a list with a dash for each entry")
+		_, entries, _ := strings.Cut(text, "known:\n")
+		before := string(was)
+		if name == config.OldKnownFile {
+			before = oldKey.ReplaceAllString(before, "known:")
+		}
+		text = strings.TrimRight(before, "\n") + "\n" + entries
+		if _, _, err := config.ReadKnown(name, []byte(text), judge.CodeNames()); err != nil { // written in another style
+			return usage.New(name+" has a form in which nothing can be added at its end", "write it as a list with a dash for each entry")
 		}
 	}
-	f, err := os.CreateTemp(".", ".obiter-*")
-	if err == nil {
-		_, err = f.WriteString(text)
-		if err = errors.Join(err, f.Chmod(0o644), f.Close()); err == nil {
-			err = os.Rename(f.Name(), config.AcceptedFile)
-		}
+	if err := files.Swap(config.KnownFile, []byte(text)); err != nil {
+		return usage.New(fmt.Sprintf("cannot write %s: %v", config.KnownFile, err), "run it in a folder that can be written to")
 	}
-	if err != nil {
-		return usage.New(fmt.Sprintf("cannot write %s: %v", config.AcceptedFile, err), "run it in a folder that can be written to")
+	if name == config.OldKnownFile {
+		return os.Remove(name)
 	}
 	return nil
 }
+
+// oldKey is the first key of OldKnownFile.
+var oldKey = regexp.MustCompile(`(?m)^accepted:`)

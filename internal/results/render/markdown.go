@@ -62,7 +62,7 @@ func Markdown(w io.Writer, r Run) error {
 		fmt.Fprintf(&b, "\n%d more do not fit here: `obiter judge --all`.\n", more)
 	}
 	if known > 0 {
-		fmt.Fprintf(&b, "\n%d known: see %s.\n", known, code(config.AcceptedFile))
+		fmt.Fprintf(&b, "\n%d known: see %s.\n", known, code(config.KnownFile))
 	}
 	b.WriteString(operations)
 	_, err := io.WriteString(w, b.String())

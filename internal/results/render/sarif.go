@@ -173,7 +173,7 @@ func (s *sarif) add(res Result, f judge.Finding) {
 		Locations: []sarifLocation{s.at(place, res.Operation, res.Flaw)}, Occurrences: max(f.Count, 1), Properties: sarifProperties{[]string{res.ID}}, number: res.Number}
 	out.Fingerprints = map[string]string{"obiterRule/v1": fingerprint(f.Code, k.operation, k.in, k.pointer, k.rule, k.message)}
 	if f.Known {
-		out.Suppressions = []sarifSuppression{{"external", "accepted", "it is in " + config.AcceptedFile}}
+		out.Suppressions = []sarifSuppression{{"external", "accepted", "it is in " + config.KnownFile}}
 	}
 	if f.Code == "accepted" {
 		if other := s.run.Report.Refuses(res.Operation, res.Flaw); other != "" {

@@ -12,9 +12,9 @@ import (
 	"testing"
 )
 
-// TestAccept: what is accepted fails no run, one more mistake fails it and is told alone,
+// TestKnown: what is known fails no run, one more mistake fails it and is told alone,
 // one less makes its entry stale; and every report shows what is known as known.
-func TestAccept(t *testing.T) {
+func TestKnown(t *testing.T) {
 	t.Parallel()
 	dir := folder(t)
 	o := &office{}
@@ -24,20 +24,36 @@ func TestAccept(t *testing.T) {
 		t.Helper()
 		return obiter(t, dir, append([]string{"try", "--at", server.URL, "--depth", "quick", "--skip", "* /tow-orders", "--skip", "* /tow-orders/*"}, args...)...)
 	}
-	obiter(t, dir, "accept").check(t, 2, "", "there is no run in this folder yet")
+	obiter(t, dir, "known").check(t, 2, "", "there is no run in this folder yet")
 	o.with(t, "no-allow", "update-unchecked", "sentence-only")
 	try().check(t, 1, "3 causes to fix", "")
-	obiter(t, dir, "accept", "--code", "missing-header", "--reason", "the router cannot", "--until", "2999-12-31").check(t, 0, "1 cause, of 1 answer, written to obiter.accepted.yaml", "")
+	obiter(t, dir, "known", "--code", "missing-header", "--reason", "the router cannot", "--until", "2999-12-31").check(t, 0, "1 cause, of 1 answer, written to obiter.known.yaml", "")
 	try().check(t, 1, "2 causes to fix", "")
-	obiter(t, dir, "accept", "--only", "POST *").check(t, 0, "1 cause, of 15 answers", "")
-	obiter(t, dir, "accept").check(t, 0, "1 cause, of 39 answers", "")
-	obiter(t, dir, "accept").check(t, 0, "Nothing to accept that is not known already.", "")
+	obiter(t, dir, "known", "--only", "POST *").check(t, 0, "1 cause, of 15 answers", "")
+	obiter(t, dir, "known").check(t, 0, "1 cause, of 39 answers", "")
+	obiter(t, dir, "known").check(t, 0, "Nothing is wrong that is not known already.", "")
+	// The file and the command of earlier versions.
+	was := string(mustRead(t, dir, "obiter.known.yaml"))
+	old, first, _ := strings.Cut(was, "known:\n\n  #")
+	entry, rest, _ := strings.Cut(first, "\n\n")
+	put(t, dir, "obiter.accepted.yaml", old+"accepted:\n\n"+rest)
+	if err := os.Remove(filepath.Join(dir, "obiter.known.yaml")); err != nil || entry == "" {
+		t.Fatal(err)
+	}
+	obiter(t, dir, "accept").check(t, 0, "1 cause, of ", "warning: obiter.accepted.yaml is called obiter.known.yaml now")
+	if is := string(mustRead(t, dir, "obiter.known.yaml")); strings.Count(is, "- code: ") != 3 || strings.Contains(is, "accepted:") {
+		t.Errorf("the file of earlier versions becomes\n%s", is)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "obiter.accepted.yaml")); err == nil {
+		t.Error("the file of earlier versions stays")
+	}
+	put(t, dir, "obiter.known.yaml", was)
 	all := try()
 	all.check(t, 0, " known\n", "")
 	if strings.Contains(all.out, "accepted") || strings.Contains(all.out, "to fix") || strings.Contains(all.errors, "no longer") {
 		t.Errorf("what is known is told:\n%s%s", all.out, all.errors)
 	}
-	text, err := os.ReadFile(filepath.Join(dir, "obiter.accepted.yaml"))
+	text, err := os.ReadFile(filepath.Join(dir, "obiter.known.yaml"))
 	if err != nil || strings.Count(string(text), "- code: ") != 3 || !strings.Contains(string(text), "reason: the router cannot\n    until: \"2999-12-31\"") || !strings.Contains(string(text), "  # nothing of the body is checked: ") {
 		t.Errorf("%v\n%s", err, text)
 	}
@@ -85,7 +101,7 @@ func TestAccept(t *testing.T) {
 	obiter(t, dir, "judge", "--fail-on", "luck").check(t, 2, "", "use error, warning, substance, new or none")
 	// One less, and one past its day.
 	o.with(t, "no-allow", "update-unchecked")
-	put(t, dir, "obiter.accepted.yaml", strings.Replace(string(text), "2999-12-31", "2020-12-31", 1))
+	put(t, dir, "obiter.known.yaml", strings.Replace(string(text), "2999-12-31", "2020-12-31", 1))
 	less := try()
 	less.check(t, 1, "error missing-header", "missing-header of POST /sessions: its day, 2020-12-31, is past, so it counts again")
 	if !strings.Contains(less.errors, "no-field-errors of POST /sessions: it no longer occurs; take it out") || strings.Contains(less.errors, "accepted of PUT") {
@@ -93,7 +109,7 @@ func TestAccept(t *testing.T) {
 	}
 	// A case that is sent again alone says nothing of the rest.
 	o.with(t, "no-allow", "update-unchecked", "sentence-only")
-	put(t, dir, "obiter.accepted.yaml", string(text))
+	put(t, dir, "obiter.known.yaml", string(text))
 	if o := obiter(t, dir, "try", "--at", server.URL, "--depth", "quick", "--only", "GET /berths"); o.status != 0 || strings.Contains(o.errors, "no longer") {
 		t.Errorf("%s%s", o.out, o.errors)
 	}
@@ -104,16 +120,16 @@ func TestAccept(t *testing.T) {
 	obiter(t, dir, "try", "--at", server.URL).check(t, 2, "", `obiter.yaml:1:1: reach is "some"`)
 	put(t, dir, "obiter.yaml", "{}")
 	for text, want := range map[string]string{
-		"accepted: [{code: acepted, operations: [GET /berths]}]": `obiter.accepted.yaml:1:13: "acepted" is not the code of a finding`,
-		"accepted: [{code: accepted}]":                           "the entry names no operation",
+		"known: [{code: acepted, operations: [GET /berths]}]": `obiter.known.yaml:1:10: "acepted" is not the code of a finding`,
+		"known: [{code: accepted}]":                           "the entry names no operation",
 	} {
-		put(t, dir, "obiter.accepted.yaml", text)
-		for _, args := range [][]string{{"try", "--at", server.URL}, {"judge"}, {"report", "--out", "r.md"}, {"accept"}} {
+		put(t, dir, "obiter.known.yaml", text)
+		for _, args := range [][]string{{"try", "--at", server.URL}, {"judge"}, {"report", "--out", "r.md"}, {"known"}} {
 			obiter(t, dir, args...).check(t, 2, "", want)
 		}
 	}
-	obiter(t, dir, "accept", "--until", "soon").check(t, 2, "", `invalid value "soon" for --until`)
-	obiter(t, dir, "accept", "--code", "acepted").check(t, 2, "", "did you mean accepted?")
+	obiter(t, dir, "known", "--until", "soon").check(t, 2, "", `invalid value "soon" for --until`)
+	obiter(t, dir, "known", "--code", "acepted").check(t, 2, "", "did you mean accepted?")
 }
 
 func mustRead(t *testing.T, dir, name string) []byte {
@@ -125,9 +141,9 @@ func mustRead(t *testing.T, dir, name string) []byte {
 	return data
 }
 
-// TestAcceptedFilesLoad: of a service that reads JSON whatever the Content-Type says, an error and
+// TestKnownFilesLoad: of a service that reads JSON whatever the Content-Type says, an error and
 // a warning of one code cover the same; what is written loads, and later runs pass.
-func TestAcceptedFilesLoad(t *testing.T) {
+func TestKnownFilesLoad(t *testing.T) {
 	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		say := func(status int, pointer string) {
@@ -176,7 +192,7 @@ func TestAcceptedFilesLoad(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "openapi.yaml", "openapi: 3.1.0\ninfo: {title: Signals, version: '1'}\npaths:\n  /signals:\n    post:\n      requestBody: {required: true, content: {application/json: {schema: {type: object, additionalProperties: false, required: [text], properties: {text: {type: string, minLength: 1, maxLength: 20}}}}}}\n      responses: {'201': {description: made}, 4XX: {description: refused, content: {application/problem+json: {}}}}\n")
 	obiter(t, dir, "try", "openapi.yaml", "--at", server.URL).check(t, 1, "accepted (media type)", "")
-	obiter(t, dir, "accept").check(t, 0, "written to obiter.accepted.yaml", "")
+	obiter(t, dir, "known").check(t, 0, "written to obiter.known.yaml", "")
 	for range 2 {
 		o := obiter(t, dir, "try", "openapi.yaml", "--at", server.URL)
 		o.check(t, 0, " known", "")

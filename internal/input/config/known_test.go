@@ -18,7 +18,7 @@ func TestKnownIsReadAsItIsWritten(t *testing.T) {
 		list[i].Comment = "seen: \x1b[2J\n- code: x"
 	}
 	text := WriteKnown(list)
-	got, _, err := ReadKnown(AcceptedFile, []byte(text), someCodes)
+	got, _, err := ReadKnown(KnownFile, []byte(text), someCodes)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
@@ -28,7 +28,7 @@ func TestKnownIsReadAsItIsWritten(t *testing.T) {
 	if !reflect.DeepEqual(got, list) {
 		t.Errorf("%+v\nwant %+v\n%s", got, list, text)
 	}
-	if got, _, err := ReadKnown(AcceptedFile, []byte(WriteKnown(nil)), someCodes); err != nil || len(got) > 0 {
+	if got, _, err := ReadKnown(KnownFile, []byte(WriteKnown(nil)), someCodes); err != nil || len(got) > 0 {
 		t.Errorf("%v, %v", got, err)
 	}
 }
@@ -61,22 +61,22 @@ func TestKnownCoversWhatItSays(t *testing.T) {
 }
 
 func TestBadKnown(t *testing.T) {
-	const entry = "accepted:\n  - code: accepted\n    operations: [POST /a]\n"
+	const entry = "known:\n  - code: accepted\n    operations: [POST /a]\n"
 	for text, want := range map[string]string{
-		"- a":                                  "is not an object",
-		"accepted: 7":                          "obiter.accepted.yaml:1:1: accepted is an integer; expected a list",
-		"known: []":                            `unknown key "known"`,
-		"accepted: [7]":                        "1:12: 0 is an integer where an object is expected",
-		entry + "    reasons: x\n":             `4:5: unknown key "reasons"`,
-		entry + "    until: soon\n":            `4:5: "soon" is not a date`,
-		entry + "    until: '2027-02-30'\n":    `"2027-02-30" is not a date`,
-		entry + "    fields: /n\n":             "fields is a string; expected a list",
-		"accepted:\n  - operations: [POST /a]": `"" is not the code of a finding`,
-		"accepted:\n  - {code: acepted, operations: [POST /a]}": `"acepted" is not the code of a finding`,
-		"accepted:\n  - code: accepted\n":                       "2:5: the entry names no operation",
-		"accepted:\n  - code: [":                                "obiter.accepted.yaml:3:1: not readable as YAML",
+		"- a":                               "is not an object",
+		"known: 7":                          "obiter.known.yaml:1:1: known is an integer; expected a list",
+		"causes: []":                        `unknown key "causes"`,
+		"accepted: [7]":                     "1:12: 0 is an integer where an object is expected",
+		entry + "    reasons: x\n":          `4:5: unknown key "reasons"`,
+		entry + "    until: soon\n":         `4:5: "soon" is not a date`,
+		entry + "    until: '2027-02-30'\n": `"2027-02-30" is not a date`,
+		entry + "    fields: /n\n":          "fields is a string; expected a list",
+		"known:\n  - operations: [POST /a]": `"" is not the code of a finding`,
+		"known:\n  - {code: acepted, operations: [POST /a]}": `"acepted" is not the code of a finding`,
+		"known:\n  - code: accepted\n":                       "2:5: the entry names no operation",
+		"known:\n  - code: [":                                "obiter.known.yaml:3:1: not readable as YAML",
 	} {
-		_, _, err := ReadKnown(AcceptedFile, []byte(text), someCodes)
+		_, _, err := ReadKnown(KnownFile, []byte(text), someCodes)
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
@@ -97,8 +97,8 @@ func TestKnownTwice(t *testing.T) {
 		t.Errorf("written is\n%s", text)
 	}
 	text := WriteKnown([]Known{one})
-	_, entries, _ := strings.Cut(text, "accepted:\n")
-	list, twice, err := ReadKnown(AcceptedFile, []byte(text+entries), someCodes)
+	_, entries, _ := strings.Cut(text, "known:\n")
+	list, twice, err := ReadKnown(KnownFile, []byte(text+entries), someCodes)
 	if err != nil || len(list) != 1 || len(twice) != 1 || twice[0].Line != 15 || !strings.HasPrefix(twice[0].Hint, "line 7 ") {
 		t.Errorf("%v, %+v, %v", err, list, twice)
 	}
@@ -106,7 +106,7 @@ func TestKnownTwice(t *testing.T) {
 	for i := range 50_000 {
 		many = append(many, Known{Code: someCodes[0], Operations: []string{"POST /a"}, Fields: []string{fmt.Sprint("/", i)}})
 	}
-	if list, _, err := ReadKnown(AcceptedFile, []byte(WriteKnown(many)), someCodes); err != nil || len(list) != len(many) {
+	if list, _, err := ReadKnown(KnownFile, []byte(WriteKnown(many)), someCodes); err != nil || len(list) != len(many) {
 		t.Errorf("%d of %d are read: %v", len(list), len(many), err)
 	}
 }

@@ -27,8 +27,12 @@ type Known struct {
 // WholeRequest stands among the fields of a Known for what is of no field.
 const WholeRequest = "(the request)"
 
-// AcceptedFile is where known causes are written, next to obiter.yaml.
-const AcceptedFile = "obiter.accepted.yaml"
+// KnownFile is where known causes are written, next to obiter.yaml. OldKnownFile is where earlier
+// versions had them, which is still read.
+const (
+	KnownFile    = "obiter.known.yaml"
+	OldKnownFile = "obiter.accepted.yaml"
+)
 
 // ReadKnown reads a file of known causes. The name serves messages; codes are those that
 // there are. An entry that is there twice is read once; twice tells of the second. Errors are
@@ -40,17 +44,23 @@ func ReadKnown(name string, src []byte, codes []string) (list []Known, twice []*
 	}
 	top, ok := tree.Value.(map[string]any)
 	if !ok {
-		return nil, nil, tree.Fail("", "it begins with accepted: and has an entry a cause; obiter accept writes it", "the file of known causes is not an object")
+		return nil, nil, tree.Fail("", "it begins with known: and has an entry a cause; obiter known writes it", "the file of known causes is not an object")
 	}
 	r := reader{tree}
-	var file struct{ Accepted []knownKeys }
+	var file struct {
+		Known    []knownKeys
+		Accepted []knownKeys // as it was called in OldKnownFile
+	}
 	all := []error{r.into("", top, &file)}
-	if _, has := top["accepted"]; !has && len(top) == 0 {
-		all = append(all, r.tree.Fail("", "write accepted: and an entry a cause, as obiter accept does", "the file names no cause"))
+	if len(top) == 0 {
+		all = append(all, r.tree.Fail("", "write known: and an entry a cause, as obiter known does", "the file names no cause"))
 	}
 	seen := map[string]int{}
-	for i, e := range file.Accepted {
-		at := fmt.Sprintf("/accepted/%d", i)
+	for i, e := range append(file.Known, file.Accepted...) {
+		at := fmt.Sprintf("/known/%d", i)
+		if i >= len(file.Known) {
+			at = fmt.Sprintf("/accepted/%d", i-len(file.Known))
+		}
 		k, err := r.knownCause(at, e, codes)
 		all = append(all, err)
 		if was, has := seen[k.key()]; err == nil && has {
@@ -129,7 +139,7 @@ func (k Known) Covers(code, operation, field, family, at string) bool {
 func WriteKnown(list []Known) string {
 	list = Merged(list)
 	var b strings.Builder
-	b.WriteString("# What is known to be wrong. Obiter counts it apart, and does not fail for it. An entry covers what\n# it names and nothing else: another field, family of rules, operation or code is new. Take an entry\n# out when it is put right; obiter try says when it no longer occurs. Write a reason: and until: a day.\naccepted:\n")
+	b.WriteString("# What is known to be wrong. Obiter counts it apart, and does not fail for it. An entry covers what\n# it names and nothing else: another field, family of rules, operation or code is new. Take an entry\n# out when it is fixed; obiter try says when it no longer occurs. Write a reason: and until: a day.\nknown:\n")
 	if len(list) == 0 {
 		return strings.TrimSuffix(b.String(), "\n") + " []\n"
 	}

@@ -18,24 +18,35 @@ import (
 	"obiter/internal/results/report"
 )
 
+// acceptCommand is knownCommand by its old name.
 func (a *app) acceptCommand() *cli.Command {
+	c := a.knownCommand()
+	c.Name, c.Hidden = "accept", true
+	c.Action = func(_ context.Context, c *cli.Command) error {
+		fmt.Fprintln(a.streams.Err, "warning: obiter accept is called obiter known now")
+		return a.writeKnown(c)
+	}
+	return c
+}
+
+func (a *app) knownCommand() *cli.Command {
 	return &cli.Command{
-		Name:      "accept",
+		Name:      "known",
 		Usage:     "write down what is known to be wrong, so that only new mistakes fail a run; sends nothing",
 		ArgsUsage: "[RUN...]",
-		Description: "Writes each cause of the last run, or of those that are named, into " + config.AcceptedFile + ". From then on try, judge\n" +
+		Description: "Writes each cause of the last run, or of those that are named, into " + config.KnownFile + ". From then on try, judge\n" +
 			"and report count these apart, leave them out of the exit status, and say which no longer occur.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "code", Usage: "only causes with this `CODE` (repeatable)"},
 			&cli.StringSliceFlag{Name: "only", Usage: "only causes whose operations all match `GLOB` (repeatable)"},
 			&cli.StringFlag{Name: "reason", Usage: "why, in words"},
-			&cli.StringFlag{Name: "until", Usage: "the last `DAY` on which they are accepted, such as 2027-01-31"},
+			&cli.StringFlag{Name: "until", Usage: "the last `DAY` on which they are known, such as 2027-01-31"},
 		},
-		Action: func(_ context.Context, c *cli.Command) error { return a.accept(c) },
+		Action: func(_ context.Context, c *cli.Command) error { return a.writeKnown(c) },
 	}
 }
 
-func (a *app) accept(c *cli.Command) error {
+func (a *app) writeKnown(c *cli.Command) error {
 	until := c.String("until")
 	if _, err := time.Parse(time.DateOnly, until); until != "" && err != nil {
 		return usage.New(fmt.Sprintf("invalid value %q for --until", until), "write a day as 2027-01-31")
@@ -72,13 +83,13 @@ func (a *app) accept(c *cli.Command) error {
 		list[i].Reason, list[i].Until = instance.OneLine(c.String("reason")), until
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(a.streams.Out, "Nothing to accept that is not known already.")
+		fmt.Fprintln(a.streams.Out, "Nothing is wrong that is not known already.")
 		return nil
 	}
 	if err := session.AppendKnown(list, len(s.Known.Causes) > 0); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.streams.Out, "%s, of %s, written to %s. Look through it, and say why: reason:\n", terminal.Plural(len(list), "cause"), terminal.Plural(cases, "answer"), config.AcceptedFile)
+	fmt.Fprintf(a.streams.Out, "%s, of %s, written to %s. Look through it, and say why: reason:\n", terminal.Plural(len(list), "cause"), terminal.Plural(cases, "answer"), config.KnownFile)
 	return nil
 }
 
@@ -102,7 +113,7 @@ func chosenCause(c *cli.Command, e *report.Cause) bool {
 // stale tells which known causes no longer occur.
 func (a *app) stale(rep *report.Report) {
 	for _, text := range rep.Stale() {
-		fmt.Fprintln(a.streams.Err, config.AcceptedFile+": "+terminal.Clean(text))
+		fmt.Fprintln(a.streams.Err, config.KnownFile+": "+terminal.Clean(text))
 	}
 }
 
