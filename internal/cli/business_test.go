@@ -227,7 +227,7 @@ func TestBusinessFaults(t *testing.T) {
 	}
 }
 
-// TestInterruptUndoes: what fixtures made is taken away, and the run file says
+// TestInterruptUndoes: what fixtures made is deleted, and the run file says
 // that it was interrupted.
 func TestInterruptUndoes(t *testing.T) {
 	t.Parallel()

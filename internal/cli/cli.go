@@ -1,4 +1,4 @@
-// Package cli is the command line. It turns arguments into calls of the rooms
+// Package cli is the command line. It turns arguments into calls of the packages
 // behind it and their results into text; it decides nothing else.
 //
 // The rules of the terminal:

@@ -115,7 +115,7 @@ paths:
 `
 
 // TestTheLoop: a service of three mistakes that Obiter starts, one of which ends it. The case
-// is named and everything else is judged; what is put right in the source is told.
+// is named and everything else is judged; what is fixed in the source is told.
 func TestTheLoop(t *testing.T) {
 	dir, at := t.TempDir(), free(t)
 	put(t, dir, "openapi.yaml", moorings)

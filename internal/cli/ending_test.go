@@ -24,7 +24,7 @@ import (
 )
 
 // TestHoweverARunEnds: what was answered is in the run file, and each record that was made
-// is taken away or told, by the run itself, or after a kill by obiter undo.
+// is deleted or told, by the run itself, or after a kill by obiter undo.
 func TestHoweverARunEnds(t *testing.T) {
 	t.Parallel()
 	if runtime.GOOS == "windows" {

@@ -17,7 +17,7 @@ import (
 	"testing"
 )
 
-// TestManyCausesAreCut: the gravest are printed, the rest on request, and the end
+// TestManyCausesAreCut: the most serious are printed, the rest on request, and the end
 // of the report is enough to begin with.
 func TestManyCausesAreCut(t *testing.T) {
 	t.Parallel()

@@ -21,7 +21,7 @@ type result struct {
 	description string
 	at          string
 	failed      []string // fixtures that could not be made
-	stuck       int      // records that should have been taken away, and stay
+	stuck       int      // records that should have been deleted, and stay
 	file        string   // where the run is kept
 	incomplete  string   // why the run is not all that was planned; empty: it is
 	all         bool     // causes are printed, however many

@@ -119,7 +119,7 @@ func TestWatch(t *testing.T) {
 	const waits = "Enter: try again what failed"
 	x.shows("2 causes to fix")
 	x.shows(waits)
-	o.with(t, "no-allow") // one is put right
+	o.with(t, "no-allow") // one is fixed
 	x.types("\n")
 	x.shows("\x1b[H\x1b[2J")
 	x.shows("right now, 1 still wrong")

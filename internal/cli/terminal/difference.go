@@ -9,7 +9,7 @@ import (
 // changesShown bounds the changes that are printed.
 const changesShown = 20
 
-// Difference prints what is otherwise, the gravest first.
+// Difference prints what is otherwise, the most serious first.
 func (w Printer) Difference(d compare.Difference, all bool) {
 	out := w.Out
 	colour := Green

@@ -30,7 +30,7 @@ const (
 	causesShown = 20
 )
 
-// Findings prints what was found: a paragraph a cause, the gravest first.
+// Findings prints what was found: a paragraph a cause, the most serious first.
 func (w Printer) Findings(found []*report.Cause, all bool) {
 	out := w.Out
 	shown := found
@@ -93,7 +93,7 @@ func shortly(places []string) []string {
 	return out
 }
 
-// Ranked prints the gravest of many causes once more, a line each, so that the
+// Ranked prints the most serious of many causes once more, a line each, so that the
 // end of a long report is enough to begin with.
 func (w Printer) Ranked(found []*report.Cause) {
 	const many, lines = 8, 10

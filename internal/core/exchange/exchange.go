@@ -244,7 +244,7 @@ type Case struct {
 	// a format that could not be checked.
 	Unchecked []string `json:"unchecked,omitempty"`
 	// MadeBy are the operations that made the records which its address and its body
-	// name; they are taken away again.
+	// name; they are deleted again.
 	MadeBy []string `json:"madeBy,omitempty"`
 
 	// Renews are the fields of the body that had a new value when the case was sent.

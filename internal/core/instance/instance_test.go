@@ -121,7 +121,7 @@ func TestSetAndRemoveLeaveTheOriginal(t *testing.T) {
 	}
 }
 
-// TestRemoveAll takes away what Remove does, one after another.
+// TestRemoveAll deletes what Remove does, one after another.
 func TestRemoveAll(t *testing.T) {
 	v, err := Decode([]byte(`{"a":{"b":1,"c":{"d":2,"e":3},"f~/":4},"g":[{"h":5,"i":6}],"j":7}`))
 	if err != nil {

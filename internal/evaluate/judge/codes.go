@@ -65,7 +65,7 @@ Content-Type: application/problem+json
 { "type": "https://harbour.example/problems/malformed-json", "title": "Malformed JSON", "status": 400 }`
 )
 
-// Codes are all findings, gravest first.
+// Codes are all findings, most serious first.
 var Codes = []Code{
 	{"crashed", Error, "a flawed request made the service fail", "RFC 9110, section 15.6", Independent | PerFamily,
 		"The answer is a 5xx, and again when the request is sent once more with fresh values and nothing else in flight. The mistake was the client's; the service reported it as its own, or failed because of it.",
@@ -325,7 +325,7 @@ func Has(code string, t Trait) bool {
 	return ok && c.Traits.Has(t)
 }
 
-// Rank orders codes from the gravest.
+// Rank orders codes from the most serious.
 func Rank(code string) int {
 	for i, c := range Codes {
 		if c.Code == code {

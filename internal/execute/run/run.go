@@ -77,7 +77,7 @@ type Options struct {
 	Brief  bool           // the report need tell no more than lines and entries: what else there is can be read out of what is kept
 	Layout *layout.Layout // how fields are named; nil: that is learned
 	Known  Known          // what is counted apart
-	// Tidy takes away what could not be taken away after an operation, as far as it can be
+	// Tidy deletes what could not be deleted after an operation, as far as it can be
 	// now; nil: there is nothing.
 	Tidy func(ctx context.Context)
 	// Drop takes lines of cases and operations out of what is kept; nil: nothing can be.

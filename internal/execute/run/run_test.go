@@ -178,7 +178,7 @@ func TestEachFaultAloneIsFound(t *testing.T) {
 	for _, f := range faults {
 		t.Run(f.Name, func(t *testing.T) {
 			t.Parallel()
-			var only []string // the paths that begin so
+			var only []string                                                            // the paths that begin so
 			layout := slices.Contains([]string{"page-with-input", "own-layout"}, f.Name) // which is odd beside that of others
 			if _, path, of := strings.Cut(f.Operation, " /"); of && !layout {
 				first, _, _ := strings.Cut(path, "/")

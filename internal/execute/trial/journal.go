@@ -158,7 +158,7 @@ func (k *keeping) rewrite(left []journal.Remnant) error {
 	return os.Rename(f.Name(), k.name)
 }
 
-// takeAway takes away what an earlier run left, and tells of what stays.
+// takeAway deletes what an earlier run left, and tells of what stays.
 func (t *trial) takeAway(ctx context.Context, unseen, again bool) (gone int) {
 	k := &t.kept
 	if k.taken = true; len(k.remnants) == 0 {
@@ -171,8 +171,8 @@ func (t *trial) takeAway(ctx context.Context, unseen, again bool) (gone int) {
 	return gone
 }
 
-// Undo takes away what earlier runs left at an address. What it needs to be let in, it
-// makes and takes away as a run does. With unseen it removes even what cannot be asked
+// Undo deletes what earlier runs left at an address. What it needs to be let in, it
+// makes and deletes as a run does. With unseen it removes even what cannot be asked
 // for. It gives how many records are gone.
 func Undo(ctx context.Context, opt Options, unseen bool, events Events) (gone int, out *Outcome, err error) {
 	t := newTrial(opt, events)

@@ -12,7 +12,7 @@ import (
 type Prober func(ctx context.Context, op *plan.Operation, ask func(body any) exchange.Answer) error
 
 // Probe has operations probed one after the other, with everything around it that a trial
-// has: records, credentials, and what was made taken away again. Nothing is judged and no
+// has: records, credentials, and what was made deleted again. Nothing is judged and no
 // run is kept.
 func Probe(ctx context.Context, opt Options, prober Prober, events Events) (*Outcome, error) {
 	opt.Plan.ControlsOnly = true

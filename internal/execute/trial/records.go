@@ -229,7 +229,7 @@ const (
 	hurriedUndo = 10 * time.Second
 )
 
-// undo takes away what a set of records holds and tells what is left.
+// undo deletes what a set of records holds and tells what is left.
 func (t *trial) undo(ctx context.Context, records *fixture.Records) {
 	ctx, cancel := t.undoing(ctx)
 	defer cancel()
@@ -264,7 +264,7 @@ type endKey struct{}
 // ended: deleting records.
 func WithEnd(ctx, end context.Context) context.Context { return context.WithValue(ctx, endKey{}, end) }
 
-// undoing is the context in which records are taken away. It goes on after an interrupt,
+// undoing is the context in which records are deleted. It goes on after an interrupt,
 // until one deadline for all.
 func (t *trial) undoing(ctx context.Context) (context.Context, context.CancelFunc) {
 	end, ok := ctx.Value(endKey{}).(context.Context)
@@ -287,7 +287,7 @@ func (t *trial) undoing(ctx context.Context) (context.Context, context.CancelFun
 	}
 }
 
-// undoDeadline is when taking away ends: a while after it was first asked.
+// undoDeadline is when deleting ends: a while after it was first asked.
 func (t *trial) undoDeadline() time.Time {
 	t.ending.Lock()
 	defer t.ending.Unlock()
@@ -350,7 +350,7 @@ func (w *work) forCase(c *exchange.Case) []config.Fixture {
 }
 
 // begin makes the records that an operation needs for itself, and plans it with them.
-// After it, what it created is taken away too.
+// After it, what it created is deleted too.
 func (t *trial) begin(ctx context.Context, op *plan.Operation) (run.Work, error) {
 	list := t.conf.Own(op.Name())
 	w := &work{trial: t, operation: op.Name(), records: t.records.Branch(), makers: t.conf.MakersOf(op.Name()), lane: t.opt.Send.Service.Lane()}
@@ -421,7 +421,7 @@ func (t *trial) makers(operation string) []string {
 	return out
 }
 
-// restore takes away what the requests of the operation made.
+// restore deletes what the requests of the operation made.
 func (w *work) restore(ctx context.Context) {
 	ctx, cancel := w.undoing(ctx)
 	defer cancel()
@@ -575,7 +575,7 @@ func (w *work) around(ctx context.Context, reader, c exchange.Case) (seen judge.
 }
 
 // fresh makes the records of one case, and puts their values into it. They have to be
-// taken away.
+// deleted.
 func (w *work) fresh(ctx context.Context, c exchange.Case) (exchange.Case, *fixture.Records, error) {
 	records := w.records.Branch()
 	records.Settled = true

@@ -73,7 +73,7 @@ type Outcome struct {
 	Report *report.Report // nil: nothing was sent
 	Failed []string       // names of fixtures that could not be made
 	Left   int            // records that stay
-	Stuck  int            // of those: records that should have been taken away
+	Stuck  int            // of those: records that should have been deleted
 }
 
 // FileError is a file or folder that the run cannot be kept in.
@@ -110,7 +110,7 @@ type trial struct {
 	process     *service.Process // that Obiter started; nil: the service runs by itself
 	kept        keeping
 	left        []fixture.Left // what remains, so far
-	undoBy      time.Time      // when taking away ends, after an interrupt
+	undoBy      time.Time      // when deleting ends, after an interrupt
 	ending      sync.Mutex     // for undoBy
 	telling     sync.Mutex     // for events and what they count
 	learning    sync.Mutex     // for senders
@@ -249,7 +249,7 @@ func (t *trial) ready() (err error) {
 	return nil
 }
 
-// do makes the fixtures, sends everything, and takes away what was made.
+// do makes the fixtures, sends everything, and deletes what was made.
 func (t *trial) do(ctx context.Context) error {
 	files, err := t.open() // before anything is sent
 	if err != nil {

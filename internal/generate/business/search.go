@@ -92,7 +92,7 @@ func (s *Space) Mend(rules []*Rule, values map[string]any, fixed ...Field) (map[
 		}
 		x := &search{s: s, rule: rules[i], others: rules, base: values, want: Holds, fixed: fixed}
 		found := x.run()
-		if len(found) == 0 { // what that breaks is put right in its turn
+		if len(found) == 0 { // what that breaks is fixed in its turn
 			x.others, x.tried = nil, 0
 			found = x.run()
 		}

@@ -291,7 +291,7 @@ func (b *bound) speaksOf(values map[string]any, pointer string) bool {
 	return slices.ContainsFunc(b.holds, func(r *business.Rule) bool { return slices.Contains(b.space.Speaks(r, values), pointer) })
 }
 
-// admit looks at a planted case: an edge is put right where it breaks a rule, a
+// admit looks at a planted case: an edge is fixed where it breaks a rule, a
 // flaw that is not one for a service that trims is left out. The reason says why
 // a case has to be dropped.
 func (e *emitter) admit(part *Part, p flaw.Planted) (value any, mayBlame []string, why string) {

@@ -12,18 +12,18 @@ import (
 	"obiter/internal/input/document"
 )
 
-// Fixture is a record that is made before the run and taken away after it.
+// Fixture is a record that is made before the run and deleted after it.
 type Fixture struct {
 	Name string
 	Send string            // the operation, such as POST /vessels
 	Body any               // merged over the control (RFC 7396); nil: the control as it is
 	Keep map[string]string // by name: a runtime expression of OpenAPI
-	Undo string            // the operation that takes it away; may be empty
-	// Stays says that it need not be taken away, as a token need not.
+	Undo string            // the operation that deletes it; may be empty
+	// Stays says that it need not be deleted, as a token need not.
 	Stays bool
 	Each  string // how often it is made: once a run, an operation or a case
 	// Parameters are those of the request that makes it, UndoParameters of the one
-	// that takes it away.
+	// that deletes it.
 	Parameters, UndoParameters Parameters
 	// Within is the collection in which its record is addressed, with {} for each parameter,
 	// where that is not the one that it is sent to; empty: it is.
@@ -38,7 +38,7 @@ type Fixture struct {
 	Guessed bool
 	Implied bool   // the file does not say it; the description shows how the record is made
 	Reads   bool   // it makes nothing, and reads what is there
-	Gone    bool   // it could not be made: it keeps nothing, and still tells how such records are taken away
+	Gone    bool   // it could not be made: it keeps nothing, and still tells how such records are deleted
 	Rules   []Rule // of its body: which fields are new each time
 	at      string // JSON Pointer into the file
 }
@@ -104,7 +104,7 @@ func (f Fixture) NamesNew() string {
 	return names[len(names)-1]
 }
 
-// undo reads how a record is taken away: an operation, or one with the values of
+// undo reads how a record is deleted: an operation, or one with the values of
 // its parameters.
 func (r reader) undo(f *Fixture, v any) (err error) {
 	at := f.at + "/undo"

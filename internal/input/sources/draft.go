@@ -153,7 +153,7 @@ func tokenOf(doc *oad.Document) string {
 
 // drafted is the configuration that the description suggests: fixtures by its links,
 // then those that try makes by itself, and for what is left those of a collection
-// that takes a POST, whose records nothing takes away.
+// that takes a POST, whose records nothing deletes.
 func drafted(doc *oad.Document) *Sources {
 	c := empty()
 	has := func(name string) bool {

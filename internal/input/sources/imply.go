@@ -14,7 +14,7 @@ import (
 
 // Imply adds the fixtures that the description itself shows: a record of the
 // collection that a path parameter is of, where a POST makes one and nothing in the
-// file does. A DELETE takes it away again; where there is none, it stays as the other
+// file does. A DELETE deletes it again; where there is none, it stays as the other
 // records of that POST do. References to such collections in bodies, as vessel_id to
 // /vessels, are filled from the records made there.
 func (c *Sources) Imply(doc *oad.Document) {
@@ -182,7 +182,7 @@ func (c *Sources) Makes(operations []string) []string {
 	return out
 }
 
-// Stay are the operations whose records nothing takes away: each POST that documents
+// Stay are the operations whose records nothing deletes: each POST that documents
 // a creation, and has no undo.
 func (c *Sources) Stay(operations []oad.Operation) []string {
 	var out []string

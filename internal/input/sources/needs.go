@@ -145,7 +145,7 @@ func (c *Sources) Maker(operation string) (config.Fixture, bool) {
 }
 
 // Needs reports whether a fixture uses a value: in its body, or in the parameters
-// of what makes it and what takes it away.
+// of what makes it and what deletes it.
 func (c *Sources) Needs(f config.Fixture, name string) bool {
 	return slices.Contains(c.needs(f), name)
 }

@@ -181,7 +181,7 @@ func (c *Sources) look(operation, parameter string, own config.Parameters) (sour
 }
 
 // MakersOf are the operations that make the records which an operation's address and
-// body name, as far as these are taken away again.
+// body name, as far as these are deleted again.
 func (c *Sources) MakersOf(operation string) []string {
 	var out []string
 	for _, name := range append(c.sources(operation, nil), config.References(c.Operations[operation].Body)...) {
@@ -370,7 +370,7 @@ func (c *Sources) Undoing(f config.Fixture, values map[string]any) config.Parame
 	return c.Given(f.Undo, c.undoing(f), values)
 }
 
-// Unaddressed says why it is not known which record a fixture's undo would take away,
+// Unaddressed says why it is not known which record a fixture's undo would delete,
 // given what is kept; "" where it is.
 func (c *Sources) Unaddressed(f config.Fixture, values map[string]any) string {
 	own := c.undoing(f)

@@ -24,7 +24,7 @@ type Adviser struct {
 }
 
 // Refused is advice on an operation whose valid request was refused; none where the
-// service is to be put right.
+// service is to be fixed.
 func (x Adviser) Refused(c exchange.Case, a exchange.Answer) []sources.Note {
 	i := slices.IndexFunc(x.Document.Operations, func(o oad.Operation) bool { return o.Name() == c.Operation })
 	if i < 0 || a.Err != "" {

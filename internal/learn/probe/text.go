@@ -87,7 +87,7 @@ func (p *prober) blanks(at string, n int) {
 	}
 }
 
-// trims looks whether spaces around a text are taken away, as far as the answer shows it.
+// trims looks whether spaces around a text are deleted, as far as the answer shows it.
 func (p *prober) trims(at, v string) {
 	if strings.ContainsAny(at, "*") || formed(v) || p.try(at, "  "+p.fresh(at, v)+" ") != taken {
 		return

@@ -1,5 +1,5 @@
 // Package compare tells what is otherwise in one run than in another, case by case and
-// cause by cause: what was put right, what is newly wrong, what merely changed.
+// cause by cause: what was fixed, what is newly wrong, what merely changed.
 package compare
 
 import (

@@ -75,7 +75,7 @@ func JUnit(w io.Writer, r Run) error {
 	for _, res := range r.Results {
 		s := suite(res.Operation)
 		c := junitCase{Class: visible(res.Operation), Name: visible(res.Name + " [" + res.ID + "]"), Time: fmt.Sprintf("%.3f", res.Seconds)}
-		switch f := gravest(res.Findings); {
+		switch f := mostSerious(res.Findings); {
 		case res.Verdict == judge.Unproven:
 			c.Skipped = &junitSkipped{"unproven: the operation's valid request was refused"}
 			if f != nil {

@@ -17,7 +17,7 @@ const maxMarkdown = 60_000
 // markdownBegins is what a comment begins with, so that it is known by whom it was written.
 const markdownBegins = "<!-- Obiter -->\n"
 
-// Markdown writes a comment for a change: the sentence, the causes in full, the gravest
+// Markdown writes a comment for a change: the sentence, the causes in full, the most serious
 // first, and the operations folded away. What does not fit is counted.
 func Markdown(w io.Writer, r Run) error {
 	var b strings.Builder

@@ -110,8 +110,8 @@ func (r Result) Known() bool {
 	return known
 }
 
-// gravest is the first finding that is an error, else the first; nil where there is none.
-func gravest(found []judge.Finding) *judge.Finding {
+// mostSerious is the first finding that is an error, else the first; nil where there is none.
+func mostSerious(found []judge.Finding) *judge.Finding {
 	for i, f := range found {
 		if f.Severity == judge.Error {
 			return &found[i]

@@ -106,7 +106,7 @@ type (
 )
 
 // SARIF writes a result for each code, operation, field and rule, at the place of the
-// description where the rule stands, the gravest first.
+// description where the rule stands, the most serious first.
 func SARIF(w io.Writer, r Run) error {
 	s := sarif{run: r, byKey: map[sarifKey]*sarifResult{}, index: map[string]int{}}
 	for _, res := range r.Results {

@@ -16,7 +16,7 @@ import (
 // Mark says how a rule of a field fared.
 type Mark string
 
-// The marks, the gravest first. Told wrongly: the request was rejected, and the answer is
+// The marks, the most serious first. Told wrongly: the request was rejected, and the answer is
 // not what it should be.
 const (
 	NotKept   Mark = "not kept"
@@ -28,7 +28,7 @@ const (
 	NotTried  Mark = "not tried"
 )
 
-// Marks are all marks, the gravest first.
+// Marks are all marks, the most serious first.
 var Marks = []Mark{NotKept, Crash, TooStrict, Mistold, NotProven, Kept, NotTried}
 
 // Columns of the matrix: what families of rules have in common that a person checks at
@@ -43,10 +43,10 @@ var columnOf = map[string]string{
 
 // Cell is how the rules of one column fared at one field.
 type Cell struct {
-	Mark    Mark         `json:"mark"`  // the gravest
+	Mark    Mark         `json:"mark"`  // the most serious
 	Cases   int          `json:"cases"` // that tried it
 	Marks   map[Mark]int `json:"marks"` // how many came to each
-	Shows   []string     `json:"shows"` // cases, the gravest first
+	Shows   []string     `json:"shows"` // cases, the most serious first
 	Differs bool         `json:"differs,omitempty"`
 }
 

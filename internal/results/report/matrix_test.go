@@ -13,7 +13,7 @@ import (
 	"obiter/internal/results/record"
 )
 
-// TestMatrix: a mark for each way to fare, the gravest of a cell; what nothing tried; and
+// TestMatrix: a mark for each way to fare, the most serious of a cell; what nothing tried; and
 // what differs between operations of one collection.
 func TestMatrix(t *testing.T) {
 	r := New()

@@ -357,7 +357,7 @@ func (r *Report) group(k entryKey) entryKey {
 	return g
 }
 
-// Entries lists what was found, the gravest first, and of equal ones in the order
+// Entries lists what was found, the most serious first, and of equal ones in the order
 // of the plan. What is of one cause is one entry, over fields and operations.
 func (r *Report) Entries() []*Cause {
 	keys := make([]entryKey, 0, len(r.entries))
@@ -402,7 +402,7 @@ func (r *Report) Entries() []*Cause {
 	for _, e := range out {
 		r.summarise(e)
 	}
-	slices.SortStableFunc(out, func(a, b *Cause) int { return cmp.Or(gravest(a, b), r.compare(a, b)) })
+	slices.SortStableFunc(out, func(a, b *Cause) int { return cmp.Or(mostSerious(a, b), r.compare(a, b)) })
 	return out
 }
 
@@ -430,9 +430,9 @@ func isBusiness(cause string) bool {
 
 var severities = []judge.Severity{judge.Error, judge.Warning, judge.Note}
 
-// gravest compares two entries by how grave they are: what an answer says before
+// mostSerious compares two entries by how grave they are: what an answer says before
 // how it is written, then the severity, the rank of the code, the number of answers.
-func gravest(a, b *Cause) int {
+func mostSerious(a, b *Cause) int {
 	written := func(e *Cause) int {
 		if e.Form {
 			return 1

@@ -125,9 +125,9 @@ func TestBusinessRulesAreCausesOfTheirOwn(t *testing.T) {
 	}
 }
 
-// TestTheGravestComeFirst: what an answer says before how it is written, then
+// TestTheMostSeriousComeFirst: what an answer says before how it is written, then
 // errors, then the code's rank, then the number of answers.
-func TestTheGravestComeFirst(t *testing.T) {
+func TestTheMostSeriousComeFirst(t *testing.T) {
 	r := New()
 	for i, x := range []struct {
 		code, operation string

@@ -57,7 +57,7 @@ func TestLines(t *testing.T) {
 	}
 }
 
-// A tally names the gravest cases, and of equal ones the first, whatever their order.
+// A tally names the most serious cases, and of equal ones the first, whatever their order.
 func TestTally(t *testing.T) {
 	s := newShort()
 	var tally tally
