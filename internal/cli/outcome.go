@@ -30,6 +30,7 @@ type result struct {
 	newlyWrong  int      // cases that were not wrong in the run before
 	captured    bool     // others sent the requests: what they prove is what they are
 	shard       string   // the part of the plan that it was; empty: all of it
+	beyond      int      // rules of fields that were not tried within the budget
 }
 
 // outcome prints findings and totals, and turns them into an exit status. The
@@ -52,6 +53,9 @@ func (a *app) outcome(r result, err error) error {
 		a.text().NotReached(missed)
 		a.text().Ranked(found)
 		a.text().Totals(r.report, found, missed, r.file)
+		if r.beyond > 0 {
+			fmt.Fprintln(a.streams.Out, a.style.Wrap(fmt.Sprintf("Within the budget of cases, %s of fields were not tried: obiter survey --fields lists them, --depth deep tries all.", terminal.Plural(r.beyond, "rule")), 0))
+		}
 	}
 	return a.ended(r, err)
 }

@@ -39,7 +39,7 @@ func planFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "rule", Usage: "break only this `RULE`, by its name or that of its family, such as maxLength or bounds (repeatable)"},
 		&cli.StringSliceFlag{Name: "without", Usage: "do not break this `RULE` (repeatable)"},
 		&cli.StringFlag{Name: "depth", Value: "usual", Usage: "how many variants of each flaw: quick, usual or deep"},
-		&cli.IntFlag{Name: "budget", Usage: "limit cases per operation to `NUMBER` (controls not counted); every rule once before any twice (default: 60 in quick runs, 300 in usual ones, no limit in deep ones)"},
+		&cli.IntFlag{Name: "budget", Usage: "limit cases per operation to `NUMBER` (controls not counted); every rule of each field once before any twice (default: 60 in quick runs, 300 in usual ones, no limit in deep ones)"},
 		&cli.Uint64Flag{Name: "seed", Usage: "seed for generated values; case ids do not change"},
 	}
 }

@@ -128,6 +128,11 @@ func (t *attempt) prepare() (err error) {
 	}
 	t.result = result{format: format, failOn: c.String("fail-on"), reachAll: t.conf.ReachAll, all: c.Bool("all"), shard: c.String("shard")}
 	t.events = t.app.events(t.words, t.doc, t.opt.Base)
+	finished := t.events.Finished
+	t.events.Finished = func(op *plan.Operation, l *report.Line) {
+		t.result.beyond += op.Drops[plan.BeyondBudget]
+		finished(op, l)
+	}
 	t.opt.Plan.ControlsOnly = c.Bool("controls")
 	t.reach = newReach(t.conf, t.doc)
 	if t.opt.Plan.ControlsOnly {

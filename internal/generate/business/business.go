@@ -59,7 +59,7 @@ func New(parts []Part, maker *sample.Maker, now time.Time) (*Space, error) {
 	if err != nil {
 		return nil, fmt.Errorf("preparing the types of rules: %w", err)
 	}
-	d := &declared{Registry: registry, objects: map[string]map[string]*types.FieldType{}}
+	d := &declared{Registry: registry, objects: map[string]map[string]*types.FieldType{}, absent: map[string]string{}}
 	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), ext.Strings(), ext.Lists(), ext.Sets(), ext.Math(), cel.Variable("now", cel.TimestampType)}
 	for _, in := range []string{"body", "query", "path", "header"} {
 		t := cel.MapType(cel.StringType, cel.DynType)
@@ -85,6 +85,9 @@ func New(parts []Part, maker *sample.Maker, now time.Time) (*Space, error) {
 type declared struct {
 	*types.Registry
 	objects map[string]map[string]*types.FieldType
+	// absent are the names of types of objects that the control does not have, by the schemas that
+	// hold there: they have no other type elsewhere, and may refer to themselves.
+	absent map[string]string
 }
 
 func (d *declared) FindStructType(name string) (*types.Type, bool) {
@@ -147,7 +150,17 @@ func (d *declared) typeOf(name string, list []schema.Schema, v any, level int) *
 		if len(sh.Properties) == 0 || len(sh.Choices()) > 0 || len(sh.Conditions()) > 0 {
 			return cel.MapType(cel.StringType, cel.DynType)
 		}
-		object, _ := v.(map[string]any)
+		object, has := v.(map[string]any)
+		if !has {
+			key := ""
+			for _, s := range list {
+				key += s.URL() + " "
+			}
+			if known, is := d.absent[key]; is {
+				return cel.ObjectType(known)
+			}
+			d.absent[key] = name
+		}
 		fields := map[string]*types.FieldType{}
 		d.objects[name] = fields
 		for _, p := range sh.Properties {

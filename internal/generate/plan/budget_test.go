@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"obiter/internal/core/exchange"
+	"obiter/internal/generate/flaw"
 	"obiter/internal/input/oad"
 )
 
@@ -30,7 +31,7 @@ func TestWhatIsHeldIsWhatIsPicked(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		held, picked := op.withinBudget()
+		held, picked, _ := op.withinBudget()
 		op.emit(func(i int, c exchange.Case) bool {
 			if is := held[i-1] != nil; is != picked[i] || is && held[i-1].ID != c.ID {
 				t.Fatalf("budget %d: case %d is held: %v, picked: %v", budget, i, is, picked[i])
@@ -49,10 +50,56 @@ func TestLastTurn(t *testing.T) {
 	}{{[]int{10, 10}, 4, 2}, {[]int{10, 10}, 5, 3}, {[]int{1, 10}, 5, 4}, {[]int{1, 2}, 5, 2}, {nil, 5, 0}} {
 		count := map[group]int{}
 		for i, n := range c.count {
-			count[group{"body", fmt.Sprint(i)}] = n
+			count[group{"body", fmt.Sprint(i), ""}] = n
 		}
 		if got := lastTurn(count, c.budget); got != c.want {
 			t.Errorf("of %v within %d it is %d, want %d", c.count, c.budget, got, c.want)
+		}
+	}
+}
+
+// TestTheBudgetIsFair: each rule of each field comes once before any comes twice, and where it is
+// too small for that, each field and each rule has its share, and what is not tried is told.
+func TestTheBudgetIsFair(t *testing.T) {
+	const fields = 30
+	var b strings.Builder
+	b.WriteString("openapi: 3.1.0\ninfo: {title: Berths, version: '1'}\npaths:\n  /berths:\n    post:\n      requestBody:\n        required: true\n        content:\n          application/json:\n            schema:\n              type: object\n              additionalProperties: false\n              properties:\n")
+	for i := range fields {
+		fmt.Fprintf(&b, "                f%02d: {type: string, minLength: 7, maxLength: 20, pattern: '^[A-Z]{2}-[0-9]{4}$'}\n", i)
+	}
+	doc, err := oad.Read("openapi.yaml", []byte(b.String()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for budget, want := range map[int]struct{ least, most, beyond int }{1000: {1, 100, 0}, 300: {1, 5, 0}, 60: {0, 1, 1}} {
+		p, err := New(doc, Options{Base: "http://127.0.0.1:1", Budget: budget, Depth: flaw.Usual})
+		if err != nil {
+			t.Fatal(err)
+		}
+		op, err := p.Operation("POST /berths")
+		if err != nil {
+			t.Fatal(err)
+		}
+		pairs, ofField, ofRule := map[string]int{}, map[string]int{}, map[string]int{}
+		for c := range op.Cases() {
+			if c.Kind == exchange.Flawed && len(c.Flaws) == 1 && len(c.Flaws[0].Pointer) == 4 {
+				f := c.Flaws[0]
+				pairs[f.Pointer+" "+f.Rule]++
+				ofField[f.Pointer]++
+				ofRule[f.Rule]++
+			}
+		}
+		beyond := op.Drops[BeyondBudget]
+		if len(ofField) != fields || len(ofRule) < 4 || (beyond > 0) != (want.beyond > 0) || want.least > 0 && len(pairs) != 4*fields {
+			t.Errorf("budget %d: %d fields, rules %v, %d pairs, %d beyond", budget, len(ofField), ofRule, len(pairs), beyond)
+		}
+		if want.beyond > 0 && len(pairs)+beyond < 4*fields {
+			t.Errorf("budget %d: %d pairs are tried and %d are beyond it, of %d", budget, len(pairs), beyond, 4*fields)
+		}
+		for pair, n := range pairs {
+			if n < want.least || n > want.most {
+				t.Errorf("budget %d: %s is broken %d times", budget, pair, n)
+			}
 		}
 	}
 }

@@ -50,6 +50,10 @@ func (p *Plan) bind(op *Operation) error {
 	var all []error
 	for _, r := range rules {
 		if r.Holds == "" {
+			if at, there := op.fieldOf(r); r.Inferred && !there {
+				op.Unfit = append(op.Unfit, at) // an inference costs nothing but itself
+				continue
+			}
 			b.rest = append(b.rest, r)
 			continue
 		}
@@ -222,8 +226,7 @@ func (p *Plan) check(op *Operation) error {
 	}
 	for _, r := range b.rest {
 		k := custom.Of(r)
-		at := k.Field(r)
-		if _, there := instance.Get(values["body"], at); at != "" && !there {
+		if at, there := op.fieldOf(r); at != "" && !there {
 			all = append(all, placed(r, business.NoField(k.Member, op.Name(), at)))
 		} else if k.Check != nil {
 			if e := k.Check(r, values["body"]); e != nil {
@@ -232,6 +235,13 @@ func (p *Plan) check(op *Operation) error {
 		}
 	}
 	return document.Join(all...)
+}
+
+// fieldOf is the pointer of the field that a rule is about, and whether the fullest body has it.
+func (op *Operation) fieldOf(r config.Rule) (at string, there bool) {
+	at = custom.Of(r).Field(r)
+	_, there = instance.Get(op.values(fullest)["body"], at)
+	return at, there
 }
 
 // undescribedParameter is a parameter of a flaw by hand that the operation does not

@@ -37,9 +37,11 @@ func (op *Operation) cases(in *budget) iter.Seq[*exchange.Case] {
 		}
 		chosen := op.plan.opt.Cases
 		var within []bool // by place
+		var beyond []exchange.Flaw
 		if op.plan.opt.Budget > 0 && chosen == nil {
 			var held []*exchange.Case
-			if held, within = op.withinBudget(); held != nil {
+			if held, within, beyond = op.withinBudget(); held != nil {
+				op.drop(beyond, BeyondBudget)
 				op.giveOut(held, in, yield)
 				return
 			}
@@ -51,6 +53,7 @@ func (op *Operation) cases(in *budget) iter.Seq[*exchange.Case] {
 			c.Number = op.number() + i
 			return yield(&c)
 		})
+		op.drop(beyond, BeyondBudget)
 	}
 }
 
@@ -156,10 +159,7 @@ type emitter struct {
 	credentials []exchange.Credential
 }
 
-func (e *emitter) drop(f exchange.Flaw, why string) {
-	e.op.Drops[why]++
-	e.op.Dropped = append(e.op.Dropped, flaw.Drop{Flaw: f, Why: why})
-}
+func (e *emitter) drop(f exchange.Flaw, why string) { e.op.drop([]exchange.Flaw{f}, why) }
 
 // maxBytes is how much the bodies of one operation may come to.
 const maxBytes = 128 << 20

@@ -117,7 +117,7 @@ func (op *Operation) Fresh(pointer string) *Operation {
 	if q.opt.Rules == nil {
 		q.opt.Rules = map[string][]config.Rule{}
 	}
-	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer, Fresh: !op.creates()})
+	q.opt.Rules[op.Name()] = append(slices.Clone(q.opt.Rules[op.Name()]), config.Rule{Unique: pointer, Inferred: true, Fresh: !op.creates()})
 	return q.prepare(op.Operation)
 }
 

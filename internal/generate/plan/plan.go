@@ -159,6 +159,7 @@ type Operation struct {
 	Parts      []*Part        // what a request holds: parameters by place, then the body
 	Rejected   []string       // published examples that break their schema
 	Untried    []Untried      // optional parameters whose schemas cannot be read
+	Unfit      []string       // fields that were thought to need a new value each time, and are in no request
 	Trimmed    bool           // the body has more optional fields than are tried
 	Media      string         // the media type of the body; empty without one
 	Drops      map[string]int // flaws not planted, counted by reason

@@ -84,7 +84,9 @@ const (
 	NotChecked     = "a pattern or format that cannot be checked"
 	NotBroken      = "a rule that no request breaks"
 	NotTried       = "a parameter that is not tried"
+	Beyond         = "a rule of a field that is beyond the budget; a larger --budget, or --depth deep, tries it"
 	OpenObject     = "object open to unknown members"
+	NotRenewed     = "a field whose value has to be new each time, as its path parameter shows, is in no request"
 	StaysEmpty     = "it stays empty in every request, so that nothing in it is tried"
 	ClosedApart    = "allOf of which one member forbids what another describes; read as closed together (unevaluatedProperties)"
 	No4XX          = "no 4xx is documented"
@@ -93,7 +95,7 @@ const (
 )
 
 // Kinds are all kinds of gaps in order.
-var Kinds = []string{TooMany, TooHeavy, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, NotTried, StaysEmpty, ClosedApart, OpenObject, No4XX, NotProblem, RuledElsewhere}
+var Kinds = []string{TooMany, TooHeavy, BrokenExample, NoExample, NoMaxLength, NoMaxItems, NoAnchors, NotChecked, NotBroken, NotTried, Beyond, NotRenewed, StaysEmpty, ClosedApart, OpenObject, No4XX, NotProblem, RuledElsewhere}
 
 // Of surveys a plan, several operations at a time.
 func Of(doc *oad.Document, p *plan.Plan, workers int) Survey {
@@ -154,6 +156,9 @@ func (s *Survey) restGaps(op *plan.Operation) {
 		if d.Why == plan.TooHeavy {
 			s.gap(TooHeavy, op, "(body)", "")
 		}
+		if d.Why == plan.BeyondBudget {
+			s.gap(Beyond, op, Field{In: d.Flaw.In, Pointer: d.Flaw.Pointer}.Name(), d.Flaw.Rule)
+		}
 		if d.Why == flaw.NotBroken {
 			s.gap(NotBroken, op, Field{In: d.Flaw.In, Pointer: d.Flaw.Pointer}.Name(), d.Flaw.Rule)
 		}
@@ -165,6 +170,9 @@ func (s *Survey) restGaps(op *plan.Operation) {
 		if param.In == "querystring" {
 			s.gap(NotTried, op, Field{In: "query", Pointer: "/" + param.Name}.Name(), "in: querystring")
 		}
+	}
+	for _, at := range op.Unfit {
+		s.gap(NotRenewed, op, Field{In: "body", Pointer: at}.Name(), "")
 	}
 	for _, u := range op.Untried {
 		s.gap(NotTried, op, Field{In: u.In, Pointer: instance.Join("", u.Name)}.Name(), u.Why)

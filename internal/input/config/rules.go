@@ -29,6 +29,7 @@ type Rule struct {
 	Trimmed    string         // the pointer of a string that loses its outer spaces before it is checked
 	Status     int            // the one status that is right; 0: those of the class
 	Says       *regexp.Regexp // what the message has to match; nil: anything
+	Inferred   bool           // nobody wrote it: the description or an answer lets one think so
 
 	tree *document.File
 	at   string

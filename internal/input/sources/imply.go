@@ -292,7 +292,7 @@ func (c *Sources) implied(doc *oad.Document, at map[string]oad.Operation, path, 
 		}
 		if natural && (len(keys) > 1 || !locates(create)) {
 			if i == len(keys)-1 && free { // those before it may refer to other records
-				f.Rules = append(f.Rules, config.Rule{Unique: field, Fresh: true})
+				f.Rules = append(f.Rules, config.Rule{Unique: field, Fresh: true, Inferred: true})
 			}
 			if f.Keep[kept] == AtLocation {
 				f.Keep[kept] = "$request.body#" + field

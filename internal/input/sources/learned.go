@@ -30,7 +30,7 @@ func (c *Sources) LearnUnique(operation, pointer string) bool {
 	if c.rules == nil {
 		c.rules = map[string][]config.Rule{}
 	}
-	c.rules[operation] = append(c.rules[operation], config.Rule{Unique: pointer, Fresh: c.creates != nil && !c.creates[operation]})
+	c.rules[operation] = append(c.rules[operation], config.Rule{Unique: pointer, Inferred: true, Fresh: c.creates != nil && !c.creates[operation]})
 	return true
 }
 
