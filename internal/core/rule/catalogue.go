@@ -94,8 +94,8 @@ var All = []Rule{
 	unbroken("prefixItems", "its schemas are broken by their own rules, each at its index"),
 
 	func() Rule {
-		r := whole("malformed-json", "malformed JSON", exchange.Syntax, Decoder, Fault, "What is not JSON (RFC 8259): cut off, a trailing comma, single quotes, text after the end, a comment, NaN, a number with a leading zero, a name without quotes, bytes that are not UTF-8. Where NaN, a leading zero or a name without quotes is accepted, it is a warning: a reader may take more than JSON (section 9). A byte order mark of UTF-8 may be ignored (section 8.1).")
-		r.Except = map[string]Exception{"not-utf-8": {Class: exchange.Constraint}, // readers that replace such bytes reject the field instead
+		r := whole("malformed-json", "malformed JSON", exchange.Syntax, Decoder, Fault, "What is not JSON (RFC 8259): cut off, a trailing comma, single quotes, text after the end, a comment, NaN, a number with a leading zero, a name without quotes, bytes that are not UTF-8. Where NaN, a leading zero, a name without quotes or such bytes are accepted, it is a warning: a reader may take more than JSON (section 9). A byte order mark of UTF-8 may be ignored (section 8.1).")
+		r.Except = map[string]Exception{"not-utf-8": {Class: exchange.Constraint, Success: Doubtful}, // readers that replace such bytes reject the field instead
 			"nan": {Success: Doubtful}, "leading-zero": {Success: Doubtful}, "unquoted-name": {Success: Doubtful}, "byte-order-mark": {Class: exchange.Either}}
 		return r
 	}(),
@@ -131,8 +131,8 @@ var All = []Rule{
 	whole("empty-field", "empty headers", exchange.Either, Operation, Fault, "A header parameter without a value. Success is right, and so is a rejection."),
 	whole("wrong-content-encoding", "media type", exchange.ContentCoding, Server, Doubtful, "A Content-Encoding that does not exist; where that is accepted, it is a warning (RFC 9110, section 15.5.16)."),
 	func() Rule {
-		r := whole("unusual-accept", "media type", exchange.NotAcceptable, Server, Fault, "A malformed request that accepts only images as its answer: 406 or the usual rejection, and never a page; a GET that does: the usual answer is right too (RFC 9110, section 12.5.1).")
-		r.Except = map[string]Exception{"image-png-alone": {Class: exchange.Ignorable}}
+		r := whole("unusual-accept", "media type", exchange.NotAcceptable, Server, Fault, "A malformed request that accepts anything as its answer: the usual rejection; one that accepts only images: 406 or the usual rejection, and never a page; a GET that does: the usual answer is right too (RFC 9110, section 12.5.1).")
+		r.Except = map[string]Exception{"image-png-alone": {Class: exchange.Ignorable}, "anything": {Class: exchange.Syntax}}
 		return r
 	}(),
 	whole("deep-nesting", "size", exchange.TooLarge, Server, Fault, "JSON that nests very deeply; once a plan."),

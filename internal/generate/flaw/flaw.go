@@ -376,7 +376,7 @@ func (s *site) flaw(rule, variant, reason string) exchange.Flaw {
 // replace plants a flaw by putting another value at the site's field.
 func (s *site) replace(rule, variant string, at Depth, value any, reason string) {
 	f := s.flaw(rule, variant, reason)
-	if !s.p.wants(f, at) || s.tooMuch(f) {
+	if !s.wants(f, at) || s.tooMuch(f) {
 		return
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)
@@ -404,7 +404,8 @@ func (s *site) tooMuch(f exchange.Flaw) bool {
 	return true
 }
 
-func (p *Planter) wants(f exchange.Flaw, at Depth) bool {
+func (s *site) wants(f exchange.Flaw, at Depth) bool {
+	p := s.p
 	if p.stopped {
 		return false
 	}
@@ -417,17 +418,26 @@ func (p *Planter) wants(f exchange.Flaw, at Depth) bool {
 	case slices.ContainsFunc(p.repeated, func(around string) bool { return instance.Within(f.Pointer, around) }):
 		return at <= Usual && many == 0
 	case f.Rule == "type" && f.Variant != "fraction": // a fraction is a number all the same
-		return at <= Usual && many < usualTypes
+		return at <= Usual && many < s.usualTypes()
 	}
 	return at <= Usual
 }
 
-// usualTypes is how many wrong types a field gets in usual runs.
-const usualTypes = 3
+// usualTypes is how many wrong types a field gets in usual runs: of numbers and booleans there are
+// more that readers take for them.
+func (s *site) usualTypes() int {
+	switch {
+	case s.shape.Types&(schema.Integer|schema.Number) != 0:
+		return 5
+	case s.shape.Types.Has(schema.Boolean):
+		return 4
+	}
+	return 3
+}
 
 // plant gives out an instance once it is proved.
 func (s *site) plant(f exchange.Flaw, at Depth, body any) {
-	if !s.p.wants(f, at) {
+	if !s.wants(f, at) {
 		return
 	}
 	seen, ok := s.p.seen(body)

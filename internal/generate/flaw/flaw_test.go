@@ -60,7 +60,7 @@ func TestEachRuleHasItsFlaws(t *testing.T) {
 		{"required", "{type: object, required: [a], properties: {a: {const: 1}, b: {const: 2}}}", flaw.Usual,
 			[]string{`/a required left-out = {"b":2}`}, []string{"/b required left-out"}},
 		{"type of an integer", "{type: integer, enum: [12]}", flaw.Usual,
-			[]string{` type numeric-string = "12"`, ` type fraction = 12.5`, ` type null = null`, ` type object = {}`}, []string{" type number", " type array", " type boolean", " type string"}},
+			[]string{` type numeric-string = "12"`, ` type fraction = 12.5`, ` type null = null`, ` type object = {}`, ` type string = "twelve"`, ` type boolean = true`}, []string{" type number", " type array"}},
 		{"all wrong types of an integer", "{type: integer}", flaw.Deep, []string{` type array = []`, ` type boolean = true`, ` type string = "twelve"`}, nil},
 		{"type of a number takes integers", "{type: number, examples: [1.5]}", flaw.Deep, []string{` type numeric-string = "1.5"`, ` type empty-string = ""`}, []string{" type fraction", " type number"}},
 		{"type of a text", "{type: string}", flaw.Usual, []string{" type number = 12345", " type null = null"}, []string{" type string", " type empty-string"}},

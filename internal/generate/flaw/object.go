@@ -28,7 +28,7 @@ func plantRequired(s *site) {
 			continue
 		}
 		f := s.member(name, "required", "left-out", "the required member is left out")
-		if s.p.wants(f, Usual) && s.tooMuch(f) {
+		if s.wants(f, Usual) && s.tooMuch(f) {
 			continue
 		}
 		if body, ok := instance.Remove(s.p.control, pointer); ok {

@@ -48,7 +48,7 @@ type typeCandidate struct {
 }
 
 // typeCandidates lists the telling ones first, for quick runs take one and usual ones
-// three: what lenient readers take for the right type, null, and what has members.
+// a few: what lenient readers take for the right type, null, and what has members.
 func typeCandidates(want schema.Types, now any, astext bool) []typeCandidate {
 	const numeric = schema.Integer | schema.Number
 	var out []typeCandidate
@@ -82,14 +82,16 @@ func typeCandidates(want schema.Types, now any, astext bool) []typeCandidate {
 	}
 	add("null", schema.Null, Usual, nil, "null")
 	add("object", schema.Object, Usual, map[string]any{}, "an object")
-	add("array", schema.Array, Usual, []any{}, "an array")
 	switch {
 	case want&numeric != 0:
 		add("string", schema.String, Usual, "twelve", "a string")
+		add("boolean", schema.Boolean, Usual, true, "a boolean")
 	case want.Has(schema.Boolean):
 		add("one-for-true", schema.Integer, Usual, json.Number("1"), "the number 1")
 		add("zero-for-false", schema.Integer, Deep, json.Number("0"), "the number 0")
-	case want.Has(schema.Array):
+	}
+	add("array", schema.Array, Usual, []any{}, "an array")
+	if want.Has(schema.Array) {
 		add("string", schema.String, Usual, "text", "a string")
 	}
 	add("boolean", schema.Boolean, Usual, true, "a boolean")

@@ -244,7 +244,7 @@ func plantFarDates(s *site) {
 // does: success is right, and so is a rejection.
 func (s *site) open(rule, variant string, at Depth, value any, reason string) {
 	f := s.flaw(rule, variant, reason)
-	if s.p.depth == Quick || !s.p.wants(f, at) || s.tooMuch(f) {
+	if s.p.depth == Quick || !s.wants(f, at) || s.tooMuch(f) {
 		return
 	}
 	body, ok := instance.Set(s.p.control, s.pointer, value)

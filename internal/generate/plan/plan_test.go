@@ -311,7 +311,7 @@ func TestWholeRequestFlawsAsSent(t *testing.T) {
 			body = fmt.Sprint(body[:4], " and so on to ", len(body))
 		}
 		got[c.Flaws[0].Rule+" "+c.Flaws[0].Variant] = strings.TrimSpace(fmt.Sprintln(c.Request.Method, strings.TrimPrefix(c.Request.URL, "http://127.0.0.1:1/v1"),
-			"type="+c.Request.Header("Content-Type"), "coding="+c.Request.Header("Content-Encoding"), "accept="+c.Request.Header("Accept")[:9], body, c.Expect.Class))
+			"type="+c.Request.Header("Content-Type"), "coding="+c.Request.Header("Content-Encoding"), "accept="+c.Request.Header("Accept")[:min(9, len(c.Request.Header("Accept")))], body, c.Expect.Class))
 	}
 	const right, json, all = "POST /b/" + id + "?tide=7 ", "type=application/json coding= accept=applicati ", `{"name":"Aurora"} `
 	for rule, want := range map[string]string{
@@ -326,6 +326,7 @@ func TestWholeRequestFlawsAsSent(t *testing.T) {
 		"unusual-text nul":                      right + json + `{"name":"A\u0000urora"} either`,
 		"wrong-content-encoding unknown-coding": right + "type=application/json coding=ballast accept=applicati " + all + "content-coding",
 		"unusual-accept image-png":              right + "type=application/json coding= accept=image/png " + all[:len(all)-2] + " not-acceptable",
+		"unusual-accept anything":               right + "type=application/json coding= accept=*/* " + all[:len(all)-2] + " syntax",
 		"deep-nesting 10000-levels":             right + json + "[[[[ and so on to 20000 too-large",
 		"deep-nesting 100000-levels":            right + json + "[[[[ and so on to 200000 too-large",
 		"large-body 8-mib":                      right + json + `["xx and so on to 8388612 too-large`,

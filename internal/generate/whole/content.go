@@ -50,6 +50,9 @@ func ContentHeaders(r *Request) {
 		q := r.Again(r.Method, r.Media, body[:len(body)-1])
 		q.Headers[0][1] = "image/png"
 		r.whole(control, "unusual-accept", "image-png", "only an image is accepted as the answer, and the JSON is cut off", q)
+		q = r.Again(r.Method, r.Media, body[:len(body)-1])
+		q.Headers[0][1] = "*/*"
+		r.whole(control, "unusual-accept", "anything", "anything is accepted as the answer, and the JSON is cut off", q)
 	}
 }
 

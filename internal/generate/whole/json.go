@@ -27,19 +27,19 @@ func MalformedJSON(r *Request) {
 		{"single-quotes", flaw.Usual, bytes.ReplaceAll(body, []byte(`"`), []byte(`'`)), "strings are in single quotes"},
 		{"trailing-text", flaw.Usual, append(bytes.Clone(body), " ballast"...), "text follows the end of the JSON"},
 		{"comment", flaw.Deep, append([]byte("/* ballast */ "), body...), "a comment comes before the JSON"},
-		{"nan", flaw.Deep, inNumber(body, func(string) string { return "NaN" }), "NaN stands where a number is"},
+		{"nan", flaw.Usual, inNumber(body, func(string) string { return "NaN" }), "NaN stands where a number is"},
 		{"leading-zero", flaw.Deep, inNumber(body, func(n string) string { return strings.Replace("0"+n, "0-", "-0", 1) }), "a number has a leading zero"},
 		{"unquoted-name", flaw.Deep, unquoted(body), "a name has no quotes"},
 		{"byte-order-mark", flaw.Deep, append([]byte("\xef\xbb\xbf"), body...), "the JSON begins with the byte order mark of UTF-8 (RFC 8259, section 8.1)"},
 		{"byte-order-mark-utf-16", flaw.Deep, append([]byte("\xff\xfe"), body...), "the JSON begins with the byte order mark of UTF-16"},
-		{"not-utf-8", flaw.Deep, inText(body, "\xff"), "a string is not UTF-8"},
+		{"not-utf-8", flaw.Usual, inText(body, "\xff"), "a string is not UTF-8"},
 	} {
 		if m.depth > r.Depth || last < 1 || m.body == nil || json.Valid(m.body) && m.variant != "not-utf-8" || bytes.Equal(m.body, body) {
 			continue
 		}
 		r.whole(control, "malformed-json", m.variant, m.reason, r.Again(r.Method, r.Media, m.body))
 	}
-	if twice := duplicated(body); twice != nil && r.at(flaw.Deep) {
+	if twice := duplicated(body); twice != nil && r.at(flaw.Usual) {
 		r.whole(control, "duplicate-member", "first", "the first member appears twice with two values, and readers differ on which one counts (RFC 8259, section 4)", r.Again(r.Method, r.Media, twice))
 	}
 }
