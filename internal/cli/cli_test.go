@@ -369,13 +369,16 @@ func TestCasesForMachines(t *testing.T) {
 		var line struct {
 			File    string
 			Case    string
-			Request struct{ Body string }
+			Request struct {
+				Body       string
+				BodyBase64 []byte
+			}
 		}
 		if err := json.Unmarshal(s.Bytes(), &line); err != nil {
 			t.Fatal(err)
 		}
 		payload, err := os.ReadFile(filepath.Join(dir, "payloads", line.File))
-		if err != nil || string(payload) != line.Request.Body || !strings.Contains(line.File, line.Case) {
+		if err != nil || string(payload) != line.Request.Body+string(line.Request.BodyBase64) || !strings.Contains(line.File, line.Case) {
 			t.Fatalf("%s: %v", line.File, err)
 		}
 	}

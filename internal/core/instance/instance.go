@@ -82,6 +82,10 @@ func Decode(data []byte) (any, error) {
 	return v, nil
 }
 
+// Interoperable reports whether all readers of a JSON text see the same: it is UTF-8, and no
+// object has a name twice (RFC 7493, sections 2.1 and 2.3).
+func Interoperable(data []byte) bool { return jsontext.Value(data).IsValid() }
+
 // read reads one JSON text, twice as fast as encoding/json; false where that has to say what
 // is wrong with it.
 func read(data []byte) (any, bool) {

@@ -276,3 +276,11 @@ func TestNumbersBeyondComputing(t *testing.T) {
 		}
 	}
 }
+
+func TestInteroperable(t *testing.T) {
+	for text, want := range map[string]bool{`{"a":1,"b":[{"a":2}]}`: true, `{"a":1,"a":1}`: false, `{"b":{"a":1,"\u0061":2}}`: false, "\"\xff\"": false, `"\ufffd"`: true, `{`: false, ``: false} {
+		if got := Interoperable([]byte(text)); got != want {
+			t.Errorf("%q: %v", text, got)
+		}
+	}
+}

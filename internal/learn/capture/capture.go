@@ -19,6 +19,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -334,4 +335,10 @@ func headers(list []pair) [][2]string {
 		}
 	}
 	return out
+}
+
+// Lossy reports whether the body was not UTF-8 when it was sent: the characters that stand for what
+// is not (U+FFFD) were put into it by who captured it.
+func (x Exchange) Lossy() bool {
+	return bytes.ContainsRune(x.Body, utf8.RuneError) && utf8.Valid(x.Body)
 }

@@ -251,3 +251,12 @@ func TestTemplates(t *testing.T) {
 		t.Error(values)
 	}
 }
+
+func TestLossy(t *testing.T) {
+	for body, want := range map[string]bool{`{"name":"Aurora"}`: false, "{\"name\":\"\ufffdAurora\"}": true, "{\"name\":\"\xffAurora\"}": false, "": false} {
+		var x capture.Exchange
+		if x.Body = []byte(body); x.Lossy() != want {
+			t.Errorf("%q: %v", body, !want)
+		}
+	}
+}

@@ -108,6 +108,7 @@ func succeeded(status int) bool { return status >= 200 && status < 400 }
 const (
 	otherServer = "sent to another server than most"
 	neverTaken  = "of a path or with a method that was never accepted"
+	lossy       = "with a body that was not UTF-8, of which the capture has lost what it was"
 )
 
 // Add takes in an exchange: accepted ones first, then those that were refused.
@@ -118,6 +119,10 @@ func (d *Draft) Add(x capture.Exchange, from string) {
 	}
 	if u.Scheme+"://"+u.Host != d.server {
 		d.Left[otherServer]++
+		return
+	}
+	if x.Lossy() {
+		d.Left[lossy]++
 		return
 	}
 	template, values, known := d.templates.Of(u.EscapedPath())
@@ -306,7 +311,7 @@ func bodyOf(media string, src []byte) (any, bool) {
 	switch {
 	case exchange.IsJSON(media):
 		v, err := instance.Decode(src)
-		return v, err == nil
+		return v, err == nil && instance.Interoperable(src)
 	case media == "application/x-www-form-urlencoded":
 		values, err := url.ParseQuery(string(src))
 		if err != nil {

@@ -122,6 +122,8 @@ func (r *request) body(part *plan.Part, op *plan.Operation, x capture.Exchange) 
 	switch {
 	case x.Lacking:
 		r.unsure = "its body is not in the capture"
+	case x.Lossy():
+		r.unsure, r.doubtful = "its body was not UTF-8, and the capture has lost what it was", true
 	case len(x.Body) > 0 && !slices.Contains([]string{"", "identity"}, strings.ToLower(x.Header("Content-Encoding"))):
 		r.unsure = "its body is in a content coding"
 	case len(x.Body) == 0 && op.Body.Required:
@@ -141,6 +143,10 @@ func (r *request) body(part *plan.Part, op *plan.Operation, x capture.Exchange) 
 		}
 		if err != nil {
 			whole("malformed-json", "captured", "the body is not JSON: "+err.Error())
+			return
+		}
+		if !instance.Interoperable(x.Body) {
+			r.unsure, r.doubtful = "readers differ in how they read its body: it has a name twice, or is not UTF-8", true
 			return
 		}
 		if strings.HasPrefix(planned, "application/merge-patch+json") {
