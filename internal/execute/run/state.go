@@ -8,6 +8,7 @@ import (
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
+	"obiter/internal/core/rule"
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/results/record"
 )
@@ -35,7 +36,9 @@ func (o *operation) readBefore(ctx context.Context) *state {
 	return s
 }
 
-// readAfterFieldFlaws reads the resource after the flaws of fields.
+// readAfterFieldFlaws reads the resource after the flaws of fields. If it is as it was, a flaw
+// that came later may have put back what another had changed: some that could be stored are sent
+// once more, and the resource is read after each.
 func (o *operation) readAfterFieldFlaws(ctx context.Context, s *state) {
 	if !s.usable || ctx.Err() != nil {
 		return
@@ -43,6 +46,36 @@ func (o *operation) readAfterFieldFlaws(ctx context.Context, s *state) {
 	now, ok := o.read(ctx, s.reader)
 	s.After = now
 	s.changed = ok && s.Change() != ""
+	for _, r := range o.storable() {
+		if s.changed || !ok || ctx.Err() != nil {
+			return
+		}
+		_ = o.send(ctx, *r.planned, nil)
+		now, ok = o.read(ctx, s.reader)
+		s.After = now
+		s.changed = ok && s.Change() != ""
+	}
+}
+
+// maxStorable bounds the rejected cases after each of which the resource is read.
+const maxStorable = 3
+
+// storable are rejected cases whose one flaw is a value that a service could store before it
+// checks: of the right type, in the body, each in another field; those with the smallest numbers.
+func (o *operation) storable() []*rejection {
+	var out []*rejection
+	slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
+	seen := map[string]bool{}
+	for _, r := range o.rejected {
+		f := r.planned.Flaws[0]
+		if len(r.planned.Flaws) > 1 || f.In != "body" || seen[f.Pointer] || rule.StageOf(f) != rule.Limits && !slices.Contains([]string{"enum", "const", "format"}, f.Rule) {
+			continue
+		}
+		if seen[f.Pointer] = true; len(seen) <= maxStorable {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 func (o *operation) read(ctx context.Context, reader exchange.Case) (any, bool) {
@@ -70,8 +103,13 @@ func (o *operation) checkState(ctx context.Context, s *state) {
 		return ok && seen.Change() != ""
 	}
 	list := o.rejected
-	if !changes(list) {
-		return // it was one that was accepted, and that is reported
+	if !changes(list) { // the last of them may have put it back
+		storable := o.storable()
+		i := slices.IndexFunc(storable, func(r *rejection) bool { return changes([]*rejection{r}) })
+		if i < 0 {
+			return // it was one that was accepted, and that is reported
+		}
+		list = storable[i : i+1]
 	}
 	for len(list) > 1 {
 		half := list[:len(list)/2]

@@ -9,11 +9,13 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"obiter/internal/core/exchange"
 	"obiter/internal/execute/run"
@@ -156,7 +158,7 @@ func tryService(t *testing.T, service http.Handler, description string, depth fl
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := plan.New(doc, plan.Options{Base: server.URL, Depth: depth})
+	p, err := plan.New(doc, plan.Options{Base: server.URL, Depth: depth, Spare: []string{"duplicate-member"}}) // which Go's reader takes
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -306,6 +308,108 @@ func TestWhatIsReadBack(t *testing.T) {
 		}
 		if found != want {
 			t.Errorf("the service keeps it: %v; it is found: %v", keeps, found)
+		}
+	}
+}
+
+// TestAChangeThatIsPutBack: a service checks the colour, stores the depth, and checks the rest
+// then. The flaws of the tide come last, and put the right depth back.
+func TestAChangeThatIsPutBack(t *testing.T) {
+	t.Parallel()
+	const description = `
+openapi: 3.1.0
+info: {title: Buoys, version: '1'}
+paths:
+  /buoys/{id}:
+    parameters: [{name: id, in: path, required: true, schema: {type: string}, example: b1}]
+    get: {responses: {'200': {description: The buoy.}, 4XX: {description: Not.}}}
+    put:
+      requestBody:
+        required: true
+        content:
+          application/json:
+            schema:
+              type: object
+              required: [colour, depth_m, tide]
+              properties: {colour: {type: string, maxLength: 5}, depth_m: {type: integer, minimum: 1, maximum: 90}, tide: {type: string, maxLength: 4}}
+      responses: {'200': {description: The buoy.}, 4XX: {description: Not.}}
+`
+	for _, early := range []bool{false, true} {
+		var mu sync.Mutex
+		record := map[string]any{"colour": "red", "depth_m": 12.0, "tide": "low"}
+		rep := tryService(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			defer mu.Unlock()
+			answer := func(status int, media string, v any) {
+				w.Header().Set("Content-Type", media)
+				w.WriteHeader(status)
+				_ = json.NewEncoder(w).Encode(v)
+			}
+			reject := func(status int, pointers ...string) {
+				doc := map[string]any{"type": "https://harbour.example/" + strconv.Itoa(status), "title": http.StatusText(status), "status": status}
+				for _, pointer := range pointers {
+					doc["errors"] = []any{map[string]any{"pointer": pointer, "detail": "is not right"}}
+				}
+				answer(status, "application/problem+json", doc)
+			}
+			body, _ := io.ReadAll(r.Body)
+			var v map[string]any
+			switch {
+			case r.URL.Path != "/buoys/b1":
+				reject(404)
+				return
+			case r.Method == "GET":
+				answer(200, "application/json", record)
+				return
+			case r.Method != "PUT":
+				w.Header().Set("Allow", "GET, PUT")
+				reject(405)
+				return
+			case r.Header.Get("Content-Type") != "application/json" || r.Header.Get("Content-Encoding") != "":
+				reject(415)
+				return
+			case !utf8.Valid(body) || !json.Valid(body):
+				reject(400)
+				return
+			}
+			if json.Unmarshal(body, &v) != nil || v == nil {
+				reject(422, "#")
+				return
+			}
+			text := func(name string, most int) bool {
+				s, is := v[name].(string)
+				return is && utf8.RuneCountInString(s) <= most
+			}
+			if !text("colour", 5) {
+				reject(422, "#/colour")
+				return
+			}
+			depth, is := v["depth_m"].(float64)
+			if is && early {
+				record["depth_m"] = depth
+			}
+			switch {
+			case !is || depth < 1 || depth > 90 || depth != float64(int(depth)):
+				reject(422, "#/depth_m")
+			case !text("tide", 4):
+				reject(422, "#/tide")
+			default:
+				record = v
+				answer(200, "application/json", record)
+			}
+		}), description, flaw.Usual)
+		found := 0
+		for _, e := range rep.Entries() {
+			switch e.Code {
+			case "changed-state":
+				found++
+			case "one-at-a-time", "blank-text":
+			default:
+				t.Errorf("%s %s", e.Code, e.Examples[0].Message)
+			}
+		}
+		if early != (found == 1) {
+			t.Errorf("stored before it is checked: %v; found: %d", early, found)
 		}
 	}
 }
