@@ -10,6 +10,3 @@ type Printer struct {
 	Style
 	Redact func(string) string // takes secrets out of a text
 }
-
-// redacted is a text that may quote what was sent or what came, as it is printed.
-func (w Printer) redacted(text string) string { return Clean(w.Redact(text)) }
