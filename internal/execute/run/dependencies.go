@@ -16,17 +16,19 @@ import (
 //   - An operation uses the collections that its path goes through and those in which
 //     records are made for it. Reading them, and making records there, bothers nobody else
 //     who does the same.
+//   - What changes the service as a whole goes by itself: for others it may be closed meanwhile.
 //   - The API as a whole comes last, by itself: what it sends may bring the service down.
 //
 // A record that is made for one case belongs to that case, and the fixtures of an operation
 // are made one after the other, by itself.
-func dependencies(p *plan.Plan, makers func(operation string) []string) (after [][]int) {
+func dependencies(p *plan.Plan, makers func(operation string) []string, byItself func(operation string) bool) (after [][]int) {
 	type use struct {
 		changed int   // who changed it last; -1: nobody
 		used    []int // who has used it since
 	}
 	collections := map[string]*use{}
 	selected := p.Selected()
+	barrier := -1 // the last operation that goes by itself
 	for i, o := range selected {
 		relies, changes := p.Collections(o.Address()), ""
 		if !o.OnlyReads() {
@@ -39,6 +41,15 @@ func dependencies(p *plan.Plan, makers func(operation string) []string) (after [
 			}
 		}
 		var waits []int
+		if barrier >= 0 {
+			waits = append(waits, barrier)
+		}
+		if byItself != nil && byItself(o.Name()) {
+			for earlier := range i {
+				waits = append(waits, earlier)
+			}
+			barrier = i
+		}
 		of := func(collection string) *use {
 			u := collections[collection]
 			if u == nil {

@@ -29,12 +29,13 @@ func TestWhatWaitsForWhat(t *testing.T) {
 		{"records that are made for it", "post /quays, get /quays/{id}, post /stays, post /calls", map[string][]string{"POST /stays": {"POST /quays", "DELETE /quays/{id}"}, "POST /calls": {"POST /quays"}},
 			"0: 1:[0] 2:[0] 3:[0]"},
 		{"what others need is changed after them", "post /stays, put /quays/{id}, post /calls", map[string][]string{"POST /stays": {"POST /quays"}, "POST /calls": {"POST /quays"}}, "0: 1:[0] 2:[1]"},
+		{"what closes the service", "get /tides, post /closure, delete /closure, get /moons, get /stars", nil, "0: 1:[0] 2:[0 1] 3:[2] 4:[2]"},
 		{"the credentials of others", "get /tides, delete /sessions/{id}, get /moons", map[string][]string{"GET /tides": {"POST /sessions"}, "GET /moons": {"POST /sessions"}}, "0: 1:[0] 2:[1]"},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			var got []string
 			p := planned(t, x.operations)
-			for i, after := range dependencies(p, func(operation string) []string { return x.makers[operation] })[:p.Len()] {
+			for i, after := range dependencies(p, func(operation string) []string { return x.makers[operation] }, func(operation string) bool { return strings.HasSuffix(operation, "/closure") })[:p.Len()] {
 				text := fmt.Sprintf("%d:", i)
 				if len(after) > 0 {
 					text += fmt.Sprint(after)
@@ -91,7 +92,7 @@ func planned(t *testing.T, operations string) *plan.Plan {
 func TestTheWholeComesLast(t *testing.T) {
 	t.Parallel()
 	p := planned(t, "post /quays, put /quays/{id}, get /quays, post /buoys, get /tides")
-	after := dependencies(p, nil)
+	after := dependencies(p, nil, nil)
 	if last := after[len(after)-1]; len(after) != p.Turns() || !slices.Equal(last, []int{0, 1, 2, 3, 4}) {
 		t.Fatalf("who waits for whom is %v", after)
 	}

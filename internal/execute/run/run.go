@@ -62,7 +62,10 @@ type Options struct {
 	Begin func(ctx context.Context, op *plan.Operation) (Work, error)
 	// Makers are the operations that are sent to make what an operation needs, and to take it
 	// away; nil: there are none.
-	Makers     func(operation string) []string
+	Makers func(operation string) []string
+	// ByItself reports whether an operation may change the service as a whole, so that no other
+	// operation is tried meanwhile; nil: none does.
+	ByItself   func(operation string) bool
 	SideBySide bool // operations are tried side by side, as far as they are independent: each has a lane
 	// Redact takes out of an exchange what must not be kept, before it is judged:
 	// what is judged is what is kept. Nil: nothing is taken out.

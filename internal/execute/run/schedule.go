@@ -162,7 +162,7 @@ func (s *scheduler) storing() bool {
 
 // all tries all operations. The error is one that nothing can be done after.
 func (s *scheduler) all(ctx context.Context, p *plan.Plan) error {
-	t := &tries{scheduler: s, plan: p, turns: newTurns(dependencies(p, s.opt.Makers)), together: p.SideBySide(s.maxConcurrentOps), ended: make(chan outcome), outcomes: map[int]outcome{}}
+	t := &tries{scheduler: s, plan: p, turns: newTurns(dependencies(p, s.opt.Makers, s.opt.ByItself)), together: p.SideBySide(s.maxConcurrentOps), ended: make(chan outcome), outcomes: map[int]outcome{}}
 	for {
 		t.beginNext(ctx)
 		if t.goOn(ctx) && len(t.again) > 0 && t.running == 0 {

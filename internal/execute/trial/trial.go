@@ -278,7 +278,7 @@ func (t *trial) do(ctx context.Context) error {
 		t.events.Begun(t.plan)
 	}
 	rep, err := run.Do(ctx, t.plan, run.Options{
-		Parallel: t.opt.Parallel, Begin: t.begin, Makers: t.makers, SideBySide: true, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
+		Parallel: t.opt.Parallel, Begin: t.begin, Makers: t.makers, ByItself: t.byItself, SideBySide: true, Unique: func(operation, pointer string) { t.conf.LearnUnique(operation, pointer) }, Redact: t.opt.Secrets.Exchange, RedactText: t.opt.Secrets.Redact,
 		Record: files.record, Reopen: files.reopen, Tidy: t.records.Tidy, Drop: files.drop, Final: files.final, Brief: t.opt.Brief, Layout: t.layout(), Logs: t.logged, ResendForLog: t.logAlone(), Known: t.opt.Known, MaxBody: t.maxBody(), Alive: t.alive,
 		Progress: serial(&t.telling, t.events.Progress), Finished: t.finished(), Revised: serial(&t.telling, t.events.Revised),
 	})
