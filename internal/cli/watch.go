@@ -6,11 +6,12 @@ import (
 	"fmt"
 	"io"
 	"net"
+
+	"github.com/urfave/cli/v3"
+
 	"obiter/internal/cli/terminal"
 	"obiter/internal/core/usage"
 	"obiter/internal/execute/watch"
-
-	"github.com/urfave/cli/v3"
 )
 
 // watch tries again and again: what failed, when the service was away and is back, when the

@@ -5,14 +5,15 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"obiter/internal/core/exchange"
-	"obiter/internal/core/instance"
-	"obiter/internal/evaluate/judge"
-	"obiter/internal/results/record"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
+	"obiter/internal/evaluate/judge"
+	"obiter/internal/results/record"
 )
 
 func (w Printer) Show(head record.Head, res record.Result, log []string, controls map[string]string, whole bool) {

@@ -2,6 +2,7 @@ package terminal
 
 import (
 	"fmt"
+
 	"obiter/internal/core/instance"
 	"obiter/internal/results/compare"
 )

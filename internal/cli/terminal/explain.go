@@ -2,10 +2,11 @@ package terminal
 
 import (
 	"fmt"
+	"strings"
+
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/rule"
 	"obiter/internal/evaluate/judge"
-	"strings"
 )
 
 func (w Printer) Codes() {

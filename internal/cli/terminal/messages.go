@@ -4,15 +4,16 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
-	"obiter/internal/core/instance"
-	"obiter/internal/input/document"
-	"obiter/internal/results/report"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+
+	"obiter/internal/core/instance"
+	"obiter/internal/input/document"
+	"obiter/internal/results/report"
 )
 
 func WriteCSV(w io.Writer, list []report.Message) error {

@@ -3,9 +3,10 @@ package terminal
 import (
 	"fmt"
 	"io"
+	"strings"
+
 	"obiter/internal/core/instance"
 	"obiter/internal/results/report"
-	"strings"
 )
 
 // OperationLine is an operation's outcome on one line, or why it was left out.

@@ -2,13 +2,14 @@ package terminal
 
 import (
 	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
 	"obiter/internal/core/instance"
 	"obiter/internal/generate/plan"
 	"obiter/internal/generate/survey"
 	"obiter/internal/input/oad"
-	"strings"
-
-	"github.com/jedib0t/go-pretty/v6/table"
 )
 
 func (w Printer) Heading(doc *oad.Document) string {

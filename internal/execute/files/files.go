@@ -7,11 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"obiter/internal/core/usage"
-	"obiter/internal/results/render"
 	"os"
 	"path/filepath"
 	"slices"
+
+	"obiter/internal/core/usage"
+	"obiter/internal/results/render"
 )
 
 // A file that is written replaces nothing but one that Obiter wrote, as its beginning shows. A

@@ -8,14 +8,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
 	"obiter/internal/core/exchange"
 	"obiter/internal/core/instance"
 	"obiter/internal/core/secret"
 	"obiter/internal/core/usage"
 	"obiter/internal/generate/plan"
-	"os"
-	"path/filepath"
-	"strings"
 )
 
 // Index is the name of the index in the folder.

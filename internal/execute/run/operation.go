@@ -36,7 +36,7 @@ type operation struct {
 // held is what workers keep of an operation's cases until they are sent again or looked for.
 type held struct {
 	repeats          []*rejection    // rejected, to be sent once more: those with the smallest ids
-	rejected         []*rejection    // those among which a change would be looked for; their answers are not stored
+	rejected         []*rejection    // those among which a change would be looked for, by number; their answers are not stored
 	acceptedSilently []*rejection    // accepted, with what only the service sets, and an empty answer
 	doubtful         []*rejection    // failures, judged when they were sent again
 	failing          []exchange.Case // cases that were answered with a 5xx, as planned
@@ -117,7 +117,6 @@ func (o *operation) run(ctx context.Context) {
 	settle := func() {
 		settled = true
 		wait()
-		slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
 		if !o.checkOwn(ctx) {
 			o.checkState(ctx, state)
 		}
@@ -310,7 +309,8 @@ func (o *operation) keepRejection(planned *exchange.Case, e *exchange.Exchange, 
 	}
 	if o.checksState && len(o.rejected) < maxAgain && o.rejectedBytes+len(e.Request.Body) <= maxAgainBytes/o.maxConcurrentOps {
 		o.rejectedBytes += len(e.Request.Body)
-		o.rejected = append(o.rejected, &rejection{planned, &exchange.Exchange{Case: e.Case}})
+		at, _ := slices.BinarySearchFunc(o.rejected, e.Number, func(r *rejection, number int) int { return cmp.Compare(r.Number, number) })
+		o.rejected = slices.Insert(o.rejected, at, &rejection{planned, &exchange.Exchange{Case: e.Case}})
 	}
 }
 

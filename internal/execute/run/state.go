@@ -43,17 +43,20 @@ func (o *operation) readAfterFieldFlaws(ctx context.Context, s *state) {
 	if !s.usable || ctx.Err() != nil {
 		return
 	}
-	now, ok := o.read(ctx, s.reader)
-	s.After = now
-	s.changed = ok && s.Change() != ""
-	for _, r := range o.storable() {
-		if s.changed || !ok || ctx.Err() != nil {
-			return
-		}
-		_ = o.send(ctx, *r.planned, nil)
-		now, ok = o.read(ctx, s.reader)
+	look := func() (goOn bool) {
+		now, ok := o.read(ctx, s.reader)
 		s.After = now
 		s.changed = ok && s.Change() != ""
+		return ok && !s.changed && ctx.Err() == nil
+	}
+	if !look() {
+		return
+	}
+	for _, r := range o.storable() {
+		_ = o.send(ctx, *r.planned, nil)
+		if !look() {
+			return
+		}
 	}
 }
 
@@ -64,7 +67,6 @@ const maxStorable = 3
 // checks: of the right type, in the body, each in another field; those with the smallest numbers.
 func (o *operation) storable() []*rejection {
 	var out []*rejection
-	slices.SortFunc(o.rejected, func(a, b *rejection) int { return cmp.Compare(a.Number, b.Number) })
 	seen := map[string]bool{}
 	for _, r := range o.rejected {
 		f := r.planned.Flaws[0]

@@ -3,15 +3,16 @@ package session
 import (
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
 	"obiter/internal/core/secret"
 	"obiter/internal/core/usage"
 	"obiter/internal/input/document"
 	"obiter/internal/learn/capture"
 	"obiter/internal/learn/draft"
-	"os"
-	"path/filepath"
-	"regexp"
-	"strings"
 )
 
 // Drafting is what a draft is made of.

@@ -3,16 +3,17 @@ package session
 import (
 	"errors"
 	"fmt"
+	"os"
+	"regexp"
+	"strings"
+	"time"
+
 	"obiter/internal/core/usage"
 	"obiter/internal/evaluate/judge"
 	"obiter/internal/execute/files"
 	"obiter/internal/execute/run"
 	"obiter/internal/input/config"
 	"obiter/internal/input/document"
-	"os"
-	"regexp"
-	"strings"
-	"time"
 )
 
 // maxKnown bounds the file of known causes, in bytes.

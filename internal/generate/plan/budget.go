@@ -44,7 +44,7 @@ func ranks(groups []group) map[group]int {
 	out := map[group]int{}
 	for _, g := range groups {
 		f := field{g.in, g.pointer}
-		if g.in == "edge" || g.pointer == "" {
+		if g.pointer == "" {
 			out[g] = -1
 			continue
 		}
@@ -125,7 +125,7 @@ const BeyondBudget = "the budget is used up: a larger --budget, or --depth deep,
 
 // withinBudget picks cases: all controls, then by turns one of each group. Where those that may be
 // picked are neither many nor large, it gives these themselves as well. What is beyond is the first
-// flaw of each group of which nothing is picked.
+// flaw of each rule at a field of which nothing is picked.
 func (op *Operation) withinBudget() (all []*exchange.Case, picked []bool, beyond []exchange.Flaw) {
 	type ranked struct {
 		turn, place int
@@ -145,7 +145,7 @@ func (op *Operation) withinBudget() (all []*exchange.Case, picked []bool, beyond
 		}
 		g := groupOf(&c)
 		if held.count[g]++; held.count[g] == 1 {
-			if groups = append(groups, g); c.Edge == nil {
+			if groups = append(groups, g); g.pointer != "" {
 				first[g] = c.Flaws[0]
 			}
 		}
@@ -166,7 +166,7 @@ func (op *Operation) withinBudget() (all []*exchange.Case, picked []bool, beyond
 		}
 		list = list[:budget]
 		for _, g := range groups {
-			if f, untried := first[g]; untried && g.pointer != "" {
+			if f, untried := first[g]; untried {
 				beyond = append(beyond, f)
 			}
 		}

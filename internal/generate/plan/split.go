@@ -42,7 +42,7 @@ type budget struct {
 	most  int // who finds so much taken waits
 }
 
-// Bytes that a room has for each operation that is tried at a time, and what a case takes on
+// Bytes that it has for each operation that is tried at a time, and what a case takes on
 // top of its body.
 const (
 	ofOperation = 32 << 10

@@ -2,13 +2,14 @@ package sample
 
 import (
 	"encoding/json"
-	"obiter/internal/core/instance"
-	"obiter/internal/input/schema"
-	"obiter/internal/input/sources"
 	"regexp"
 	"slices"
 	"strings"
 	"unicode"
+
+	"obiter/internal/core/instance"
+	"obiter/internal/input/schema"
+	"obiter/internal/input/sources"
 )
 
 // Free reports whether a field may have any value like the one it has: what stands for a thing

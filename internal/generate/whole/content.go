@@ -1,11 +1,12 @@
 package whole
 
 import (
+	"slices"
+	"strings"
+
 	"obiter/internal/core/exchange"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/input/oad"
-	"slices"
-	"strings"
 )
 
 // ContentHeaders sends the body under headers that do not tell what it is.
@@ -47,12 +48,11 @@ func ContentHeaders(r *Request) {
 		send("unusual-charset", "unknown", "the Content-Type has a charset that does not exist; JSON has no such parameter (RFC 8259, section 11)", exchange.MediaTypeOf(r.Media)+"; charset=ballast", body)
 	}
 	if len(body) > 1 && r.at(flaw.Usual) {
-		q := r.Again(r.Method, r.Media, body[:len(body)-1])
-		q.Headers[0][1] = "image/png"
-		r.whole(control, "unusual-accept", "image-png", "only an image is accepted as the answer, and the JSON is cut off", q)
-		q = r.Again(r.Method, r.Media, body[:len(body)-1])
-		q.Headers[0][1] = "*/*"
-		r.whole(control, "unusual-accept", "anything", "anything is accepted as the answer, and the JSON is cut off", q)
+		for _, a := range [][3]string{{"image/png", "image-png", "only an image"}, {"*/*", "anything", "anything"}} {
+			q := r.Again(r.Method, r.Media, body[:len(body)-1])
+			q.Headers[0][1] = a[0]
+			r.whole(control, "unusual-accept", a[1], a[2]+" is accepted as the answer, and the JSON is cut off", q)
+		}
 	}
 }
 

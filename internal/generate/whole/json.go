@@ -3,10 +3,11 @@ package whole
 import (
 	"bytes"
 	"encoding/json"
-	"obiter/internal/core/instance"
-	"obiter/internal/generate/flaw"
 	"slices"
 	"strings"
+
+	"obiter/internal/core/instance"
+	"obiter/internal/generate/flaw"
 )
 
 // MalformedJSON sends what no JSON reader may take (RFC 8259).

@@ -3,6 +3,7 @@ package whole
 import (
 	"bytes"
 	"encoding/json"
+
 	"obiter/internal/core/exchange"
 	"obiter/internal/generate/flaw"
 	"obiter/internal/generate/wire"

@@ -6,10 +6,11 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
-	"obiter/internal/core/exchange"
-	"obiter/internal/core/instance"
 	"slices"
 	"strings"
+
+	"obiter/internal/core/exchange"
+	"obiter/internal/core/instance"
 )
 
 // FirstListed is the id of the first record of a list, which an answer is or has as its

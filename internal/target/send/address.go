@@ -4,11 +4,12 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"obiter/internal/core/usage"
 	"regexp"
 	"strings"
 
 	"golang.org/x/net/http/httpguts"
+
+	"obiter/internal/core/usage"
 )
 
 // userInfo is what may stand before the host, a password too.

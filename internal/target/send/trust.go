@@ -5,8 +5,9 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"obiter/internal/core/usage"
 	"os"
+
+	"obiter/internal/core/usage"
 )
 
 // maxPEM bounds a file of certificates, in bytes.
